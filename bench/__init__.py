@@ -1,0 +1,1 @@
+"""Measurements of Nestrel against floors taken in the same run: `script/bench`."""

@@ -1,0 +1,65 @@
+"""`script/bench`: run everything, print the table, write docs/benchmarks.md."""
+
+from __future__ import annotations
+
+import os
+import platform
+from datetime import UTC, datetime
+
+import click
+
+from bench import posts, reads
+from bench.harness import ROOT, Result, bench
+
+_HEAD = """# Benchmarks
+
+Made by `script/bench` on {day}: {cores} cores, Python {python}, {rounds} round(s) of {seconds} s each. Ours and its
+floor are measured in turn in the same run, and the pair with the median ratio is shown: machines are noisy, ratios
+less so. `docs/decisions/` says what the figures led to.
+
+| what | ours | floor | ratio | target | met |
+|---|---|---|---|---|---|
+"""
+
+_TAIL = """
+The floors: pgbench's transaction of one counter update and one insert for each message, 16 clients, prepared, the
+same three indexes; a FastAPI route with one Pydantic model and the same token check; a FastAPI route that returns the
+same bytes; a loop that sends the same frame to every WebSocket of a bare uvicorn application. The load comes from the
+same machine and shares its cores with the service and PostgreSQL.
+"""
+
+
+def _line(result: Result) -> str:
+    def figure(value: float | None) -> str:
+        return "—" if value is None else f"{value:,.2f}{result.unit}" if value < 100 else f"{value:,.0f}{result.unit}"
+
+    ratio = "—" if result.floor is None else f"{result.ratio:.2f}"
+    met = "yes" if result.met else "no"
+    return f"| {result.what} | {figure(result.ours)} | {figure(result.floor)} | {ratio} | {result.target} | {met} |\n"
+
+
+@click.command()
+@click.option("--quick", is_flag=True, help="One short round; writes no file.")
+@click.option("--rounds", default=3, show_default=True)
+@click.option("--seconds", default=5, show_default=True)
+def main(quick: bool, rounds: int, seconds: int) -> None:
+    """Measure Nestrel against its floors."""
+    if quick:
+        rounds, seconds = 1, 2
+    with bench() as prepared:
+        results = posts.measure(prepared, rounds, seconds) + reads.measure(prepared, rounds, seconds)
+    text = _HEAD.format(
+        day=datetime.now(UTC).strftime("%Y-%m-%d"),
+        cores=os.cpu_count(),
+        python=platform.python_version(),
+        rounds=rounds,
+        seconds=seconds,
+    )
+    text += "".join(map(_line, results)) + _TAIL
+    click.echo(text)
+    if not quick:
+        (ROOT / "docs" / "benchmarks.md").write_text(text)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,157 @@
+"""Pictures of the console and of commands, made from the demo's data: `script/screenshots`."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+from playwright.async_api import Page, async_playwright
+
+from bench.browser import FLAGS
+from bench.harness import ROOT
+from nestrel.demo.postgres import free_port
+
+OUT = ROOT / "docs" / "screenshots"
+_COMMANDS = {
+    "command-conversations": ["nestrel conversations list", "nestrel conversations show control-room"],
+    "command-history": [
+        'nestrel post control-room "Fog on the sound, all vessels slow."',
+        "nestrel history control-room -n 12",
+        "nestrel history control-room -n 2 --json",
+    ],
+    "command-doctor": ["nestrel doctor", "nestrel --help"],
+}
+
+
+@contextmanager
+def demo(folder: str) -> Iterator[str]:
+    """The demo on ports of its own; yields its address."""
+    port = free_port()
+    env = {**os.environ, "NESTREL_DATA_DIR": folder}
+    command = [sys.executable, "-m", "nestrel.cli", "demo", "--port", str(port), "--issuer-port", str(free_port())]
+    with tempfile.TemporaryFile() as log:
+        process = subprocess.Popen(command, env=env, stdout=log, stderr=log)
+        address = f"http://127.0.0.1:{port}"
+        try:
+            for _ in range(600):
+                try:
+                    if httpx.get(f"{address}/readyz").status_code == 200:
+                        break
+                except httpx.HTTPError:
+                    time.sleep(0.1)
+            yield address
+        finally:
+            process.terminate()
+            process.wait(30)
+
+
+async def _console(address: str) -> None:
+    async with async_playwright() as playwright:
+        browser = await playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+
+        async def window(member: str, scheme: str, width: int = 1280, name: str | None = None) -> Page:
+            context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
+            page = await context.new_page()
+            await page.goto(f"{address}/console/")
+            await page.get_by_role("button", name="Sign in").click()
+            link = page.get_by_role("link", name=member)
+            await link.wait_for()
+            if name:
+                await page.screenshot(path=OUT / f"{name}.png")
+            await link.click()
+            await page.get_by_text("live", exact=True).wait_for()
+            return page
+
+        async def choose(page: Page, title: str) -> None:
+            await page.get_by_role("navigation").get_by_role("link", name=title).click()
+            await page.get_by_role("main").get_by_role("heading", name=title).wait_for()
+            await page.locator("article").first.wait_for()
+            await page.wait_for_timeout(600)
+
+        mara = await window("Mara Quill", "light", name="console-sign-in")
+        odd = await window("Odd Haverland", "dark")
+        await choose(mara, "Control room")
+        await choose(odd, "Control room")
+        await mara.get_by_label("Message", exact=True).fill("Corran, can you hold the 14:20 for the bus?")
+        await mara.keyboard.press("Enter")
+        await odd.get_by_text("hold the 14:20").last.wait_for()
+        await odd.get_by_label("Message", exact=True).fill("Holding. Ten minutes, no more.")
+        await odd.keyboard.press("Enter")
+        await mara.get_by_text("Ten minutes").last.wait_for()
+        await mara.screenshot(path=OUT / "console-conversation-light.png")
+        await odd.screenshot(path=OUT / "console-conversation-dark.png")
+        await mara.get_by_role("button", name="6 members").click()
+        await mara.wait_for_timeout(600)
+        await mara.screenshot(path=OUT / "console-members.png")
+        await mara.keyboard.press("Escape")
+        await mara.get_by_role("button", name="New").click()
+        await mara.locator("#make-name").fill("notices")
+        await mara.get_by_role("button", name="Make").click()
+        await mara.get_by_role("alert").wait_for()
+        await mara.screenshot(path=OUT / "console-name-taken.png")
+        narrow = await window("Kaz Morita", "light", width=380)
+        await choose(narrow, "MV Corran")
+        await narrow.screenshot(path=OUT / "console-narrow.png")
+        await browser.close()
+
+
+def _terminal(name: str, commands: list[str], env: dict[str, str]) -> None:
+    """Run commands in a terminal window on a screen of its own, and take its picture."""
+    display = f":{90 + os.getpid() % 900}"
+    screen = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        lines = "\n".join(f"printf '\\033[1;32m$\\033[0m %s\\n' {_quoted(one)}; {one}; echo" for one in commands)
+        with tempfile.NamedTemporaryFile("w", suffix=".sh") as script:
+            script.write(f"{lines}\ntouch {script.name}.done\nexec sleep 60\n")
+            script.flush()
+            time.sleep(1)
+            terminal = subprocess.Popen(
+                ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "138x44+0+0", "-bg", "#0b1420",
+                 "-fg", "#d7e1ec", "-e", "bash", script.name],
+                env={**env, "DISPLAY": display},
+            )  # fmt: skip
+            try:
+                for _ in range(300):
+                    if Path(f"{script.name}.done").exists():
+                        break
+                    time.sleep(0.1)
+                time.sleep(0.5)
+                target = str(OUT / f"{name}.png")
+                subprocess.run(["import", "-window", "root", target], env={**env, "DISPLAY": display}, check=True)
+            finally:
+                terminal.terminate()
+                terminal.wait(10)
+                Path(f"{script.name}.done").unlink(missing_ok=True)
+    finally:
+        screen.terminate()
+        screen.wait(10)
+
+
+def _quoted(text: str) -> str:
+    return "'" + text.replace("'", "'\\''") + "'"
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix="nestrel-pictures-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)
+        with demo(folder) as address:
+            asyncio.run(_console(address))
+            bin_ = str(Path(sys.executable).parent)
+            env = {**os.environ, "PATH": f"{bin_}:{os.environ['PATH']}", "NESTREL_DATA_DIR": folder,
+                   "NESTREL_URL": address, "LANG": "C.UTF-8"}  # fmt: skip
+            made = subprocess.run(["nestrel", "token", "mara"], env=env, capture_output=True, text=True, check=True)
+            for name, commands in _COMMANDS.items():
+                _terminal(name, commands, {**env, "NESTREL_TOKEN": made.stdout.strip()})
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,52 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Message = components["schemas"]["Message"];
+export type Member = components["schemas"]["Member"];
+export type Conversation = components["schemas"]["Conversation"];
+export type Profile = components["schemas"]["Profile"];
+export type ChangeSet = components["schemas"]["ChangeSet"];
+export type HistoryPage = components["schemas"]["HistoryPage"];
+export type ProblemDocument = components["schemas"]["ProblemDocument"];
+
+/** A refusal of the service (RFC 9457). */
+export class Refusal extends Error {
+  constructor(readonly problem: ProblemDocument) {
+    super(problem.detail);
+  }
+
+  /** Whether this is the problem type of that name. */
+  is(name: string): boolean {
+    return this.problem.type === `/problems/${name}`;
+  }
+}
+
+/** The HTTP client for one member; `token` is asked before each request. */
+export function makeApi(token: () => string) {
+  const api = createClient<paths>({ baseUrl: window.location.origin });
+  api.use({
+    onRequest({ request }) {
+      request.headers.set("Authorization", `Bearer ${token()}`);
+      return request;
+    },
+  });
+  return api;
+}
+
+export type Api = ReturnType<typeof makeApi>;
+
+/** The data of an answer; a refusal is thrown. */
+export async function answered<T>(
+  exchange: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
+  const { data, error, response } = await exchange;
+  if (response.ok) return data as T;
+  const problem = error as Partial<ProblemDocument> | undefined;
+  throw new Refusal({
+    type: problem?.type ?? "about:blank",
+    title: problem?.title ?? response.statusText,
+    status: problem?.status ?? response.status,
+    detail: problem?.detail ?? `the service answered ${response.status}`,
+    ...(problem?.errors ? { errors: problem.errors } : {}),
+  });
+}

@@ -1,0 +1,136 @@
+import { useQuery } from "@tanstack/react-query";
+import { ArrowLeft } from "lucide-react";
+import { useEffect, useState } from "react";
+import { Link, useParams } from "react-router";
+import { answered, type Conversation } from "../api/client";
+import { Ledger } from "../ledger/Ledger";
+import { count, titleOf } from "../lib/format";
+import type { ConversationCopy } from "../sync/conversationCopy";
+import { Composer } from "./Composer";
+import { MembersDialog } from "./MembersDialog";
+import { recallPlace, rememberConversation } from "./place";
+import { useSeat } from "./seatContext";
+import { Button } from "./ui";
+import { useObservable } from "./useObservable";
+
+export function ConversationPage() {
+  const { id = "" } = useParams();
+  return <Conversing key={id} id={id} />;
+}
+
+function Conversing({ id }: { id: string }) {
+  const { seat } = useSeat();
+  useObservable(seat);
+  const [copy, setCopy] = useState<ConversationCopy | null>(null);
+  const [problem, setProblem] = useState("");
+  const mine = seat.conversations.find((one) => one.id === id);
+  const shown = useQuery({
+    queryKey: ["conversation", id, seat.userId],
+    queryFn: () =>
+      answered(
+        seat.api.GET("/v1/conversations/{conversation_id}", { params: { path: { conversation_id: id } } }),
+      ),
+    enabled: seat.listed && !mine,
+  });
+  const conversation: Conversation | undefined = mine ?? shown.data;
+
+  useEffect(() => {
+    let here = true;
+    seat.open(id, recallPlace(seat.userId, id).seq).then(
+      (opened) => {
+        if (!here) return;
+        rememberConversation(seat.userId, id);
+        setCopy(opened);
+      },
+      (error: Error) => here && setProblem(error.message),
+    );
+    return () => {
+      here = false;
+    };
+  }, [seat, id]);
+
+  if (problem)
+    return (
+      <main className="p-6">
+        <p role="alert" className="text-buoy">
+          {problem}
+        </p>
+        <Link to="/" className="underline">
+          Back to the list
+        </Link>
+      </main>
+    );
+  return (
+    <main className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
+      <Heading conversation={conversation} />
+      {copy ? (
+        <Ledger copy={copy} seat={seat} />
+      ) : (
+        <div aria-busy className="p-4 text-faint">
+          reading
+        </div>
+      )}
+      {conversation && <Foot conversation={conversation} onJoined={() => void shown.refetch()} />}
+    </main>
+  );
+}
+
+function Heading({ conversation }: { conversation: Conversation | undefined }) {
+  const { seat } = useSeat();
+  return (
+    <header className="flex items-baseline gap-3 border-b border-line px-3 py-2">
+      <Link to="/" aria-label="Back to the list" className="self-center md:hidden">
+        <ArrowLeft size={16} aria-hidden />
+      </Link>
+      <h2 className="truncate font-semibold">
+        {conversation ? titleOf(conversation, seat.profiles, seat.others.get(conversation.id)) : "…"}
+      </h2>
+      {conversation && (
+        <>
+          {conversation.name && (
+            <span className="sounding hidden truncate text-faint sm:inline">{conversation.name}</span>
+          )}
+          <span className="hidden text-xs text-faint sm:inline">
+            {conversation.kind}, {conversation.visibility}
+            {conversation.my_role ? `, you are ${conversation.my_role}` : ""}
+          </span>
+          <span className="sounding ml-auto text-faint" title="messages kept">
+            {count(conversation.message_count)}
+          </span>
+          <MembersDialog conversation={conversation} />
+        </>
+      )}
+    </header>
+  );
+}
+
+function Foot({ conversation, onJoined }: { conversation: Conversation; onJoined: () => void }) {
+  const { seat } = useSeat();
+  const { my_role: role, kind } = conversation;
+  if (role === null) {
+    const join = async () => {
+      const params = { path: { conversation_id: conversation.id, user_id: "me" } };
+      await answered(
+        seat.api.PUT("/v1/conversations/{conversation_id}/members/{user_id}", { params, body: {} }),
+      );
+      await seat.list();
+      onJoined();
+    };
+    return (
+      <div className="flex items-center gap-3 border-t border-line px-3 py-2">
+        <span className="text-faint">You read this one as a guest.</span>
+        <Button strong onClick={() => void join()}>
+          Join
+        </Button>
+      </div>
+    );
+  }
+  const writes = kind === "bulletin" ? role === "owner" || role === "moderator" : role !== "reader";
+  if (!writes)
+    return (
+      <p className="border-t border-line px-3 py-2 text-faint">
+        {kind === "bulletin" ? "Owners and moderators write here." : "You read here."}
+      </p>
+    );
+  return <Composer id={conversation.id} />;
+}

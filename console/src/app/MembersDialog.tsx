@@ -1,0 +1,119 @@
+import { useQuery } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { type FormEvent, useState } from "react";
+import { answered, type Conversation, type Member } from "../api/client";
+import { useSeat } from "./seatContext";
+import { Button, field } from "./ui";
+
+const ROLES: Member["role"][] = ["owner", "moderator", "writer", "reader"];
+
+/** Who is in the conversation, with roles; add, change and remove as one's own role allows. */
+export function MembersDialog({ conversation }: { conversation: Conversation }) {
+  const { seat } = useSeat();
+  const [open, setOpen] = useState(false);
+  const [problem, setProblem] = useState("");
+  const path = { conversation_id: conversation.id };
+  const members = useQuery({
+    queryKey: ["members", conversation.id, conversation.rev, seat.userId],
+    queryFn: () =>
+      answered(
+        seat.api.GET("/v1/conversations/{conversation_id}/members", {
+          params: { path, query: { limit: 200 } },
+        }),
+      ),
+    enabled: open,
+  });
+  const role = conversation.my_role;
+  const manages = conversation.kind !== "direct" && (role === "owner" || role === "moderator");
+
+  const act = async (work: Promise<unknown>) => {
+    try {
+      await work;
+      setProblem("");
+    } catch (error) {
+      setProblem(error instanceof Error ? error.message : String(error));
+    }
+    await Promise.all([members.refetch(), seat.list()]);
+  };
+  const one = (userId: string) => ({ params: { path: { ...path, user_id: userId } } });
+  const address = "/v1/conversations/{conversation_id}/members/{user_id}" as const;
+
+  const add = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = event.currentTarget;
+    const userId = String(new FormData(form).get("user") ?? "").trim();
+    if (userId)
+      void act(answered(seat.api.PUT(address, { ...one(userId), body: {} }))).then(() => form.reset());
+  };
+
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger className="text-xs whitespace-nowrap underline">
+        {conversation.members} members
+      </Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+        <Dialog.Content className="fixed top-[10vh] left-1/2 flex max-h-[76vh] w-[min(32rem,calc(100vw-2rem))] -translate-x-1/2 flex-col border border-line bg-paper p-4">
+          <Dialog.Title className="border-b border-line pb-2 font-semibold">Members</Dialog.Title>
+          <Dialog.Description className="sr-only">
+            Members, their roles and how far each has read.
+          </Dialog.Description>
+          <ul className="min-h-0 overflow-y-auto">
+            {members.data?.items.map((member) => (
+              <li key={member.user_id} className="flex items-center gap-2 border-b border-line py-1">
+                <span className="min-w-0 flex-1 truncate">
+                  {members.data.profiles[member.user_id]?.display_name ?? member.user_id}{" "}
+                  <span className="sounding text-faint">{member.user_id}</span>
+                </span>
+                <span className="sounding text-faint" title="has read up to">
+                  {member.read_seq}
+                </span>
+                {manages ? (
+                  <select
+                    aria-label={`role of ${member.user_id}`}
+                    value={member.role}
+                    onChange={(event) => {
+                      const body = { role: event.target.value as Member["role"] };
+                      void act(answered(seat.api.PATCH(address, { ...one(member.user_id), body })));
+                    }}
+                    className="border border-line bg-paper"
+                  >
+                    {ROLES.map((name) => (
+                      <option key={name}>{name}</option>
+                    ))}
+                  </select>
+                ) : (
+                  <span className="text-faint">{member.role}</span>
+                )}
+                {manages && (
+                  <Button onClick={() => void act(answered(seat.api.DELETE(address, one(member.user_id))))}>
+                    Remove
+                  </Button>
+                )}
+              </li>
+            ))}
+          </ul>
+          {manages && (
+            <form onSubmit={add} className="mt-3 flex gap-2">
+              <input name="user" aria-label="User id to add" placeholder="User id to add" className={field} />
+              <Button type="submit">Add</Button>
+            </form>
+          )}
+          {(problem || members.error) && (
+            <p role="alert" className="mt-2 text-buoy">
+              {problem || members.error?.message}
+            </p>
+          )}
+          <div className="mt-3 flex justify-end gap-2">
+            {role && conversation.kind !== "direct" && (
+              <Button onClick={() => void act(answered(seat.api.DELETE(address, one("me"))))}>Leave</Button>
+            )}
+            <Dialog.Close asChild>
+              <Button>Close</Button>
+            </Dialog.Close>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,78 @@
+import { Moon, Sun, SunMoon } from "lucide-react";
+import { useState } from "react";
+import { useSeat } from "./seatContext";
+import { useObservable } from "./useObservable";
+
+const WORDS = { connecting: "catching up", live: "live", away: "away", refused: "refused" } as const;
+
+/** Always there: how the line is and why, who is signed in, and the last `rev` heard. */
+export function StatusStrip() {
+  const { seat, signed } = useSeat();
+  useObservable(seat);
+  const line = useObservable(seat.line);
+  const colour = line.state === "live" ? "text-chart" : "text-buoy";
+  return (
+    <footer className="flex flex-wrap items-center gap-x-4 border-t border-line bg-shoal px-3 py-1 text-xs">
+      <span className={`flex items-center gap-2 font-semibold ${colour}`} role="status" aria-label="line">
+        <span aria-hidden className="inline-block size-2 rounded-full bg-current" />
+        {WORDS[line.state]}
+        {line.reason && <span className="font-normal">{line.reason}</span>}
+      </span>
+      {line.state === "away" && (
+        <button type="button" className="underline" onClick={line.retryNow}>
+          try now
+        </button>
+      )}
+      {line.state === "refused" && signed.other && (
+        <button type="button" className="underline" onClick={signed.other}>
+          sign in again
+        </button>
+      )}
+      <span className="ml-auto">
+        <span className="text-faint">member </span>
+        <span data-testid="member">{seat.profiles.get(seat.userId)?.display_name ?? seat.userId}</span>
+      </span>
+      <span className="sounding text-faint">rev {seat.lastRev || "—"}</span>
+      {signed.other && (
+        <button type="button" className="underline" onClick={signed.other}>
+          someone else
+        </button>
+      )}
+      <button type="button" className="underline" onClick={signed.leave}>
+        sign out
+      </button>
+      <ThemeSwitch />
+    </footer>
+  );
+}
+
+const THEMES = ["system", "light", "dark"] as const;
+type Theme = (typeof THEMES)[number];
+
+function ThemeSwitch() {
+  const [theme, setTheme] = useState<Theme>(
+    (localStorage.getItem("nestrel.theme") as Theme | null) ?? "system",
+  );
+  const next = THEMES[(THEMES.indexOf(theme) + 1) % THEMES.length] as Theme;
+  const Icon = { system: SunMoon, light: Sun, dark: Moon }[theme];
+  const choose = () => {
+    if (next === "system") {
+      localStorage.removeItem("nestrel.theme");
+      delete document.documentElement.dataset.theme;
+    } else {
+      localStorage.setItem("nestrel.theme", next);
+      document.documentElement.dataset.theme = next;
+    }
+    setTheme(next);
+  };
+  return (
+    <button
+      type="button"
+      onClick={choose}
+      aria-label={`theme: ${theme}; change to ${next}`}
+      title={`theme: ${theme}`}
+    >
+      <Icon size={14} aria-hidden />
+    </button>
+  );
+}

@@ -1,0 +1,30 @@
+import type { Conversation, Profile } from "../api/client";
+
+const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const full = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "medium", hourCycle: "h23" });
+
+export const exactTime = (at: string): string => full.format(new Date(at));
+
+/** The time today, the day before that. */
+export function shortTime(at: string, now: Date = new Date()): string {
+  const moment = new Date(at);
+  return moment.toDateString() === now.toDateString() ? clock.format(moment) : day.format(moment);
+}
+
+export const clockTime = (at: string | Date): string => clock.format(new Date(at));
+
+export const dayOf = (at: string): string =>
+  new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" }).format(new Date(at));
+
+/** What a conversation is called; a direct one after the other of its two members. */
+export function titleOf(
+  one: Conversation,
+  profiles: Map<string, Profile>,
+  other: string | undefined,
+): string {
+  if (one.kind !== "direct") return one.title || one.name || one.id;
+  return other ? (profiles.get(other)?.display_name ?? other) : "Direct conversation";
+}
+
+export const count = (n: number): string => n.toLocaleString();

@@ -1,0 +1,20 @@
+import "@fontsource-variable/public-sans";
+import "@fontsource-variable/source-code-pro";
+import "./styles.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { Gate } from "./app/Gate";
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no root");
+createRoot(root).render(
+  <StrictMode>
+    <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: 1 } } })}>
+      <BrowserRouter basename="/console">
+        <Gate />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

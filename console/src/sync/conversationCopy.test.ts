@@ -1,0 +1,111 @@
+import { describe, expect, it } from "vitest";
+import type { ChangeSet, HistoryPage, Message } from "../api/client";
+import { pauses } from "./backoff";
+import { ConversationCopy } from "./conversationCopy";
+
+const message = (seq: number, rev = seq, body = `m${seq}`): Message => ({
+  conversation_id: "c",
+  seq,
+  rev,
+  author_id: "mara",
+  body,
+  format: "plain",
+  attributes: {},
+  reply_to: null,
+  created_at: "2026-11-25T10:00:00.000000Z",
+  edited_at: null,
+  edits: 0,
+  removed_at: null,
+  removed_by: null,
+  reactions: [],
+  attachments: [],
+});
+
+const page = (seqs: number[], head: number, floor = 1): HistoryPage => ({
+  items: seqs.map((seq) => message(seq)),
+  older: null,
+  newer: null,
+  profiles: {},
+  head,
+  floor,
+  change_cursor: "here",
+});
+
+const changes = (messages: Message[], extra: Partial<ChangeSet> = {}): ChangeSet => ({
+  conversation_id: "c",
+  base: "here",
+  cursor: "there",
+  head: Math.max(0, ...messages.map((one) => one.seq)),
+  floor: 1,
+  reset: false,
+  more: false,
+  conversation: null,
+  messages,
+  members: [],
+  profiles: {},
+  ...extra,
+});
+
+const shown = (copy: ConversationCopy) =>
+  copy.rows().map((row) => {
+    if (row.kind === "message") return row.message.seq;
+    if (row.kind === "gap") return `${row.from}-${row.to}`;
+    return row.kind === "torn" ? `torn ${row.gone}` : row.pending.state;
+  });
+
+describe("a copy of a conversation", () => {
+  it("shows what is not loaded as a gap, at both ends and between", () => {
+    const copy = new ConversationCopy("c");
+    copy.applyPage(page([4, 5], 9));
+    copy.applyPage(page([7], 9));
+    expect(shown(copy)).toEqual(["1-3", 4, 5, "6-6", 7, "8-9"]);
+  });
+
+  it("is not changed by a change set that comes again, nor by an older row", () => {
+    const copy = new ConversationCopy("c");
+    copy.applyPage(page([1, 2], 2));
+    const set = changes([message(3), message(2, 9, "edited")]);
+    copy.applyChanges(set);
+    copy.applyChanges(set);
+    copy.applyPage(page([1, 2], 2));
+    expect(shown(copy)).toEqual([1, 2, 3]);
+    expect(copy.messages.get(2)?.body).toBe("edited");
+    expect(copy.cursor).toBe("there");
+  });
+
+  it("drops what lies below the floor and shows how much", () => {
+    const copy = new ConversationCopy("c");
+    copy.applyPage(page([1, 2, 3], 3));
+    copy.applyChanges(changes([message(4)], { floor: 3 }));
+    expect(shown(copy)).toEqual(["torn 2", 3, 4]);
+  });
+
+  it("begins anew on reset", () => {
+    const copy = new ConversationCopy("c");
+    copy.applyPage(page([1, 2], 2));
+    copy.applyChanges(changes([message(8), message(9)], { reset: true }));
+    expect(shown(copy)).toEqual(["1-7", 8, 9]);
+  });
+
+  it("turns a pending post into the numbered one in one step", () => {
+    const copy = new ConversationCopy("c");
+    copy.applyPage(page([1], 1));
+    copy.addPending({ key: "k", body: "mine", at: new Date(0), state: "sending", reason: "" });
+    expect(shown(copy)).toEqual([1, "sending"]);
+    const seen: unknown[] = [];
+    copy.subscribe(() => seen.push(shown(copy)));
+    copy.numbered("k", message(2));
+    copy.applyChanges(changes([message(2)]));
+    expect(seen).toEqual([
+      [1, 2],
+      [1, 2],
+    ]);
+  });
+});
+
+it("waits longer each time, within bounds", () => {
+  const steps = pauses(() => 1);
+  expect([1, 2, 3, 4, 5, 6, 7].map(() => steps.next().value)).toEqual([
+    200, 400, 800, 1600, 3200, 6400, 10000,
+  ]);
+});

@@ -1,0 +1,198 @@
+import { type Api, answered, type Conversation, type Message, makeApi, type Profile } from "../api/client";
+import { ConversationCopy } from "./conversationCopy";
+import { type Changes, CommandRefused, Line, type Unfollowed } from "./line";
+import { Observable } from "./observable";
+
+/** One signed-in member: a line, the list of conversations, and a copy of each that was opened. */
+export class Seat extends Observable {
+  readonly api: Api;
+  readonly line: Line;
+  conversations: Conversation[] = [];
+  readonly profiles = new Map<string, Profile>();
+  listed = false;
+  listProblem = "";
+  lastRev = 0;
+  /** Of each direct conversation, the other of its two members. */
+  readonly others = new Map<string, string>();
+  private readonly copies = new Map<string, ConversationCopy>();
+
+  constructor(
+    readonly userId: string,
+    private readonly token: () => string,
+  ) {
+    super();
+    this.api = makeApi(token);
+    const { protocol, host } = window.location;
+    this.line = new Line(`${protocol === "https:" ? "wss" : "ws"}://${host}/v1/live`, this.token, {
+      changes: (set) => this.onChanges(set),
+      unfollowed: (frame) => this.onUnfollowed(frame),
+      opened: () => void this.onOpened(),
+    });
+  }
+
+  end(): void {
+    this.line.end();
+  }
+
+  /** Read the list again, newest activity first. */
+  async list(): Promise<void> {
+    try {
+      const items: Conversation[] = [];
+      let cursor: string | null = null;
+      do {
+        const query: { limit: number; cursor?: string } = cursor ? { limit: 200, cursor } : { limit: 200 };
+        const page = await answered(this.api.GET("/v1/conversations", { params: { query } }));
+        items.push(...page.items);
+        for (const profile of Object.values(page.profiles)) this.profiles.set(profile.user_id, profile);
+        cursor = page.next;
+      } while (cursor);
+      this.conversations = items;
+      this.listed = true;
+      void this.nameDirect();
+      this.listProblem = "";
+    } catch (error) {
+      this.listProblem = error instanceof Error ? error.message : String(error);
+    }
+    this.changed();
+  }
+
+  private async nameDirect(): Promise<void> {
+    const unknown = this.conversations.filter((one) => one.kind === "direct" && !this.others.has(one.id));
+    for (const { id } of unknown) {
+      const params = { path: { conversation_id: id } };
+      const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/members", { params }));
+      for (const profile of Object.values(page.profiles)) {
+        this.profiles.set(profile.user_id, profile);
+        if (profile.user_id !== this.userId) this.others.set(id, profile.user_id);
+      }
+      this.changed();
+    }
+  }
+
+  /** The copy of a conversation; `open` fills and follows it. */
+  copy(id: string): ConversationCopy {
+    let copy = this.copies.get(id);
+    if (!copy) {
+      copy = new ConversationCopy(id);
+      this.copies.set(id, copy);
+    }
+    return copy;
+  }
+
+  /** Read a first page, around `seq` or the newest, and follow from right behind it. */
+  async open(id: string, seq: number | null): Promise<ConversationCopy> {
+    const copy = this.copy(id);
+    if (!copy.known) {
+      const query = seq === null ? { limit: 100 } : { limit: 100, around: seq };
+      await this.load(id, query);
+      await this.follow(copy);
+    }
+    return copy;
+  }
+
+  /** Read one page of history into the copy. */
+  async load(
+    id: string,
+    query: { limit: number; before?: number; after?: number; around?: number },
+  ): Promise<void> {
+    const params = { path: { conversation_id: id }, query };
+    const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/messages", { params }));
+    const copy = this.copy(id);
+    copy.applyPage(page);
+    if (copy.rev > this.lastRev) {
+      this.lastRev = copy.rev;
+      this.changed();
+    }
+  }
+
+  /** Post; the row stands in the ledger at once, and while away it waits for the line. */
+  post(id: string, body: string): void {
+    const key = crypto.randomUUID();
+    this.copy(id).addPending({ key, body, at: new Date(), state: "sending", reason: "" });
+    void this.send(id, key, body);
+  }
+
+  /** Send a refused or waiting post again, with the key it had: it is posted once whatever happened before. */
+  retry(id: string, key: string): void {
+    const copy = this.copy(id);
+    const pending = copy.pending.find((one) => one.key === key);
+    if (!pending) return;
+    copy.changePending(key, { state: "sending", reason: "" });
+    void this.send(id, key, pending.body);
+  }
+
+  private async send(id: string, key: string, body: string): Promise<void> {
+    const copy = this.copy(id);
+    try {
+      const answer = await this.line.command({ type: "post", conversation_id: id, key, body });
+      copy.numbered(key, answer.message as Message);
+    } catch (error) {
+      if (error instanceof CommandRefused && error.problem.status < 500) {
+        copy.changePending(key, { state: "refused", reason: error.message });
+      } else {
+        copy.changePending(key, { state: "queued", reason: "waits for the line" });
+        if (error instanceof CommandRefused) window.setTimeout(() => this.retry(id, key), 2000);
+      }
+    }
+  }
+
+  private async follow(copy: ConversationCopy): Promise<void> {
+    try {
+      await this.line.command({ type: "follow", conversation_id: copy.id, cursor: copy.cursor });
+    } catch {
+      // A broken line follows again when it is back; one who may only read an open conversation does not follow.
+    }
+  }
+
+  private async onOpened(): Promise<void> {
+    this.changed();
+    try {
+      await this.line.command({ type: "follow_all" });
+    } catch (error) {
+      if (error instanceof CommandRefused) this.listProblem = error.message;
+    }
+    await this.list();
+    for (const copy of this.copies.values()) {
+      if (copy.known) await this.follow(copy);
+      for (const pending of copy.pending) if (pending.state === "queued") this.retry(copy.id, pending.key);
+    }
+  }
+
+  private onChanges(set: Changes): void {
+    for (const profile of Object.values(set.profiles)) this.profiles.set(profile.user_id, profile);
+    const copy = this.copies.get(set.conversation_id);
+    if (copy?.known) copy.applyChanges(set);
+    const revs = [...set.messages, ...set.members].map((row) => row.rev);
+    this.lastRev = Math.max(this.lastRev, ...revs);
+    const listed = this.conversations.find((one) => one.id === set.conversation_id);
+    if (!listed || set.conversation || set.members.some((member) => member.user_id === this.userId)) {
+      void this.list();
+      return;
+    }
+    const last = set.messages.reduce<Message | null>(
+      (newest, one) => (newest && newest.seq > one.seq ? newest : one),
+      listed.last_message,
+    );
+    const fresh = set.messages.filter((one) => one.seq > listed.head);
+    const others = fresh.filter((one) => one.author_id !== this.userId).length;
+    const moved: Conversation = {
+      ...listed,
+      head: set.head,
+      floor: set.floor,
+      last_message: last,
+      message_count: listed.message_count + fresh.length,
+      unread: listed.unread === null ? null : listed.unread + others,
+    };
+    const rest = this.conversations.filter((one) => one !== listed);
+    this.conversations = fresh.length
+      ? [moved, ...rest]
+      : this.conversations.map((one) => (one === listed ? moved : one));
+    this.changed();
+  }
+
+  private onUnfollowed(frame: Unfollowed): void {
+    this.copies.delete(frame.conversation_id);
+    this.conversations = this.conversations.filter((one) => one.id !== frame.conversation_id);
+    this.changed();
+  }
+}

@@ -1,0 +1,172 @@
+"""Conversations and their members."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+from rich.table import Table
+
+from nestrel.cli import output
+from nestrel.cli.options import as_json, with_client
+from nestrel.client import Client, Conversation
+
+_ROLES = click.Choice(["owner", "moderator", "writer", "reader"])
+
+
+@click.group()
+def conversations() -> None:
+    """Make, find and change conversations. CONVERSATION is an id or a name."""
+
+
+def _show(item: Conversation, as_json: bool) -> None:
+    if as_json:
+        output.json_line(item)
+        return
+    table = Table(box=None, show_header=False, pad_edge=False)
+    table.add_column(style="dim")
+    table.add_column()
+    rows: dict[str, Any] = {
+        "id": item.id,
+        "name": item.name or "—",
+        "title": item.title or "—",
+        "kind": f"{item.kind}, {item.visibility}",
+        "my role": item.my_role or "not a member",
+        "members": item.members,
+        "messages": f"{item.message_count} ({item.floor}–{item.head})" if item.head else "none yet",
+        "unread": "—" if item.unread is None else item.unread,
+        "rev": item.rev,
+    }
+    for label, value in rows.items():
+        table.add_row(label, output.one_line(str(value)))
+    output.console().print(table)
+
+
+@conversations.command("list")
+@click.option("--open", "open_ones", is_flag=True, help="Those that anyone may join, instead of one's own.")
+@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="At most this many.")
+@as_json
+@with_client
+def list_(client: Client, open_ones: bool, limit: int, as_json: bool) -> None:
+    """List one's conversations, newest activity first."""
+    page = client.conversations_page("open" if open_ones else "mine", limit=min(limit, 200))
+    items, profiles = list(page.items), dict(page.profiles)
+    while page.next is not None and len(items) < limit:
+        page = client.conversations_page(limit=min(limit - len(items), 200), cursor=page.next)
+        items += page.items
+        profiles |= page.profiles
+    if as_json:
+        for item in items:
+            output.json_line(item)
+    elif items:
+        output.conversations_table(items, profiles)
+    else:
+        output.console().print("no conversations yet; make one with: nestrel conversations make NAME")
+
+
+@conversations.command()
+@click.argument("name", required=False)
+@click.option("--title", default="", help="Free text shown for it.")
+@click.option("--kind", type=click.Choice(["group", "direct", "bulletin"]), default="group", show_default=True)
+@click.option("--open", "is_open", is_flag=True, help="Anyone signed in may find it and join.")
+@click.option("--member", "members", multiple=True, help="A user id to add; may be repeated.")
+@as_json
+@with_client
+def make(
+    client: Client, name: str | None, title: str, kind: str, is_open: bool, members: tuple[str, ...], as_json: bool
+) -> None:
+    """Make a conversation and become its owner."""
+    visibility = "open" if is_open else "closed"
+    _show(client.make_conversation(name=name, title=title, kind=kind, visibility=visibility, members=members), as_json)
+
+
+@conversations.command()
+@click.argument("conversation")
+@as_json
+@with_client
+def show(client: Client, conversation: str, as_json: bool) -> None:
+    """Show one conversation."""
+    _show(client.find(conversation), as_json)
+
+
+@conversations.command()
+@click.argument("conversation")
+@click.option("--title")
+@click.option("--name")
+@click.option("--visibility", type=click.Choice(["open", "closed"]))
+@as_json
+@with_client
+def change(client: Client, conversation: str, as_json: bool, **fields: str | None) -> None:
+    """Change title, name or visibility."""
+    wanted = {field: value for field, value in fields.items() if value is not None}
+    if not wanted:
+        raise click.UsageError("say what to change: --title, --name or --visibility")
+    _show(client.change_conversation(client.find(conversation).id, **wanted), as_json)
+
+
+@conversations.command()
+@click.argument("conversation")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@with_client
+def close(client: Client, conversation: str, yes: bool) -> None:
+    """Close it for good, for everyone; its content is erased."""
+    found = client.find(conversation)
+    if not yes:
+        click.confirm(f"Close {found.name or found.id} with its {found.message_count} messages for good?", abort=True)
+    client.close_conversation(found.id)
+
+
+@conversations.command()
+@click.argument("conversation")
+@as_json
+@with_client
+def members(client: Client, conversation: str, as_json: bool) -> None:
+    """List the members."""
+    found = client.members(client.find(conversation).id)
+    if as_json:
+        for item in found:
+            output.json_line(item)
+        return
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for column in ("user", "role", "joined", "has read up to"):
+        table.add_column(column, justify="right" if column.startswith("has") else "left")
+    for item in found:
+        table.add_row(output.one_line(item.user_id), item.role, item.joined_at.strftime("%Y-%m-%d"), str(item.read_seq))
+    output.console().print(table)
+
+
+@conversations.command()
+@click.argument("conversation")
+@with_client
+def join(client: Client, conversation: str) -> None:
+    """Join an open conversation."""
+    member = client.join(client.find(conversation).id)
+    click.echo(f"you are a {member.role}")
+
+
+@conversations.command()
+@click.argument("conversation")
+@with_client
+def leave(client: Client, conversation: str) -> None:
+    """Leave a conversation."""
+    client.remove_member(client.find(conversation).id)
+
+
+@conversations.command()
+@click.argument("conversation")
+@click.argument("user")
+@click.option("--role", type=_ROLES, help="By default writer, in a bulletin reader.")
+@with_client
+def add(client: Client, conversation: str, user: str, role: str | None) -> None:
+    """Add a member, or give one another role."""
+    member = client.put_member(client.find(conversation).id, user, role)
+    click.echo(f"{output.one_line(user)} is a {member.role}")
+
+
+@conversations.command()
+@click.argument("conversation")
+@click.argument("user")
+@with_client
+def remove(client: Client, conversation: str, user: str) -> None:
+    """Remove a member."""
+    client.remove_member(client.find(conversation).id, user)

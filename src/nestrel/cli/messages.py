@@ -1,0 +1,130 @@
+"""Post, read and follow messages."""
+
+from __future__ import annotations
+
+import sys
+from datetime import datetime
+from itertools import islice
+from typing import Any
+
+import click
+
+from nestrel.cli import output
+from nestrel.cli.options import as_json, with_client
+from nestrel.client import ChangeSet, Client, Unfollowed
+from nestrel.core.times import parse_time
+
+
+class _Time(click.ParamType[datetime]):
+    name = "time"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        try:
+            return value if isinstance(value, datetime) else parse_time(value)
+        except ValueError as error:
+            self.fail(f"{value!r} {error}", param, ctx)
+
+
+@click.command()
+@click.argument("conversation")
+@click.argument("body", required=False)
+@click.option("--key", help="Idempotency key; the same key posts once however often it is sent.")
+@click.option("--markdown", is_flag=True, help="The body is Markdown.")
+@click.option("--reply-to", type=click.IntRange(1), metavar="SEQ", help="The message that this one answers.")
+@click.option("--on-behalf-of", metavar="USER", help="Another author; for a trusted backend.")
+@as_json
+@with_client
+def post(client: Client, conversation: str, body: str | None, markdown: bool, as_json: bool, **options: Any) -> None:
+    """Post BODY into CONVERSATION (an id or a name); without BODY, standard input is the body."""
+    if body is None:
+        body = sys.stdin.read().rstrip("\n")
+    found = client.find(conversation)
+    message = client.post(found.id, body, format="markdown" if markdown else "plain", **options)
+    if as_json:
+        output.json_line(message)
+    else:
+        click.echo(f"posted as {message.seq} in {output.one_line(found.name or found.id)}")
+
+
+@click.command()
+@click.argument("conversation")
+@click.option("-n", "--count", type=click.IntRange(1), default=20, show_default=True, help="How many messages.")
+@click.option("--all", "everything", is_flag=True, help="All of them, however many.")
+@click.option("--oldest-first", is_flag=True, help="Begin at the oldest; else the newest are shown, in order.")
+@click.option("--before", type=click.IntRange(0), metavar="SEQ", help="Only what lies before this number.")
+@click.option("--after", type=click.IntRange(0), metavar="SEQ", help="Only what follows this number.")
+@click.option("--from", "since", type=_Time(), help="Only from this time on (RFC 3339).")
+@click.option("--to", "until", type=_Time(), help="Only before this time (RFC 3339).")
+@click.option("--author", metavar="USER", help="Only messages of this user.")
+@as_json
+@with_client
+def history(
+    client: Client,
+    conversation: str,
+    count: int,
+    everything: bool,
+    oldest_first: bool,
+    before: int | None,
+    after: int | None,
+    as_json: bool,
+    **query: Any,
+) -> None:
+    """Show messages of CONVERSATION (an id or a name), oldest at the top."""
+    if before is not None and after is not None:
+        raise click.UsageError("give --before or --after, not both")
+    found = client.find(conversation)
+    query |= {"before": before, "after": after}
+    rising = oldest_first or everything or after is not None
+    messages = client.history(
+        found.id, order="asc" if rising else "desc", page_size=200 if everything else min(count, 200), **query
+    )
+    wanted = messages if everything else islice(messages, count)
+    profiles = _Names(client, found.id)
+    for message in wanted if rising else reversed(list(wanted)):
+        if as_json:
+            output.json_line(message)
+        else:
+            output.message_line(message, profiles.known(message.author_id, message.seq))
+
+
+class _Names:
+    """The profiles of authors, asked for once each, with the message that first shows one."""
+
+    def __init__(self, client: Client, conversation_id: str) -> None:
+        self._client = client
+        self._conversation_id = conversation_id
+        self._profiles: dict[str, Any] = {}
+
+    def known(self, author_id: str, seq: int) -> dict[str, Any]:
+        if author_id not in self._profiles:
+            page = self._client.history_page(self._conversation_id, around=seq, limit=50)
+            self._profiles |= page.profiles
+        return self._profiles
+
+
+@click.command()
+@click.argument("conversation")
+@click.option("--cursor", help="Resume from this change cursor instead of from now on.")
+@click.option("-n", "--count", type=click.IntRange(1), help="End after this many messages.")
+@as_json
+@with_client
+def follow(client: Client, conversation: str, cursor: str | None, count: int | None, as_json: bool) -> None:
+    """Show what happens in CONVERSATION (an id or a name) as it happens, until interrupted.
+
+    Reconnects by itself. With --json each line is a change set, whose `cursor` resumes right behind it.
+    """
+    found = client.find(conversation)
+    if not as_json:
+        click.echo(f"following {output.one_line(found.name or found.id)}; end with Ctrl+C", err=True)
+    seen = 0
+    for event in client.follow(found.id, cursor):
+        if isinstance(event, Unfollowed):
+            click.echo(f"no longer a member: {event.reason}" if event.reason != "closed" else "closed", err=True)
+            raise SystemExit(1)
+        if as_json:
+            output.json_line(event)
+        else:
+            output.change_lines(event)
+        seen += len(event.messages) if isinstance(event, ChangeSet) else 0
+        if count is not None and seen >= count:
+            return

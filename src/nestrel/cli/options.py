@@ -1,0 +1,77 @@
+"""Options and errors that commands share."""
+
+from __future__ import annotations
+
+import functools
+import os
+import sys
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from nestrel.cli import output
+from nestrel.client import Client, NestrelError, Problem
+
+if TYPE_CHECKING:
+    from nestrel.service.settings import Settings
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+DEFAULT_URL = "http://127.0.0.1:8460"
+
+
+def as_json(command: F) -> F:
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON Lines, one object a line.")(command)
+
+
+def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Give a command a `Client`, from `--url` and `--token` or their environment variables."""
+
+    @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
+    @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN.")
+    @functools.wraps(command)
+    def run(*args: Any, url: str, token: str | None, **kwargs: Any) -> Any:
+        if not token:
+            raise click.UsageError(
+                "no token: pass --token, or set NESTREL_TOKEN, for example\n"
+                "  export NESTREL_TOKEN=$(nestrel token USER)"
+            )
+        if not url.startswith(("http://", "https://")):
+            raise click.UsageError("--url must begin with http:// or https://")
+        with Client(url, token) as client:
+            return command(*args, client=client, **kwargs)
+
+    return run
+
+
+def settings_or_exit(**overrides: object) -> Settings:
+    """The settings, or exit 2 with what is wrong with them."""
+    from nestrel.service.settings import SettingsError, load_settings  # late: it brings the service's libraries
+
+    try:
+        return load_settings(**overrides)
+    except SettingsError as error:
+        raise click.UsageError(str(error)) from None
+
+
+class Refusable(click.Group):
+    """A group whose commands end with exit code 1 and two lines on stderr when the service refuses."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except Problem as problem:
+            output.refuse(problem.title, problem.detail)
+            for fault in problem.errors[1:]:
+                click.echo(f"{fault['pointer']}: {fault['detail']}", err=True)
+            ctx.exit(1)
+        except NestrelError as error:
+            output.refuse("Nothing was done", str(error))
+            ctx.exit(1)
+        except KeyboardInterrupt:
+            ctx.exit(130)
+        except BrokenPipeError:
+            # Whoever read our output has gone; python would complain once more when it flushes at exit.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            ctx.exit(0)

@@ -1,0 +1,130 @@
+"""What commands print: tables and colour for people, JSON Lines with `--json`, progress on a terminal."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import Any
+
+import click
+import orjson
+from pydantic import BaseModel
+from rich.console import Console
+from rich.markup import escape
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.table import Table
+from rich.text import Text
+
+from nestrel.core.objects import ChangeSet, Conversation, Message, Profile
+from nestrel.core.times import format_time
+
+
+def console(*, error: bool = False) -> Console:
+    return Console(stderr=error, highlight=False, soft_wrap=True)
+
+
+def _jsonable(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return format_time(value)
+    raise TypeError
+
+
+def json_line(value: BaseModel | dict[str, Any]) -> None:
+    """One object on one line, times as on the wire."""
+    data = value.model_dump() if isinstance(value, BaseModel) else value
+    packed = orjson.dumps(data, default=_jsonable, option=orjson.OPT_PASSTHROUGH_DATETIME)
+    sys.stdout.buffer.write(packed + b"\n")
+    sys.stdout.buffer.flush()
+
+
+def _clock(moment: datetime) -> str:
+    return moment.astimezone().strftime("%Y-%m-%d %H:%M")
+
+
+def one_line(text: str) -> str:
+    """Text that cannot steer a terminal: control characters are shown as their code points."""
+    return "".join(char if char.isprintable() else " " if char in "\n\t\r" else f"\\u{ord(char):04x}" for char in text)
+
+
+def visible(text: str) -> str:
+    """The same, with its line breaks."""
+    return "\n".join(one_line(line) for line in text.splitlines())
+
+
+def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profile]) -> None:
+    """A list of conversations for people."""
+    table = Table(box=None, pad_edge=False, header_style="bold", expand=True)
+    table.add_column("conversation", style="cyan", min_width=18, overflow="fold", ratio=2)
+    table.add_column("kind", min_width=8)
+    table.add_column("role", min_width=9)
+    table.add_column("unread", justify="right", min_width=6)
+    table.add_column("head", justify="right", min_width=6)
+    table.add_column("last message", overflow="ellipsis", no_wrap=True, ratio=5)
+    for item in items:
+        last = item.last_message
+        said = Text("—", style="dim")
+        if last is not None:
+            who = profiles[last.author_id].display_name if last.author_id in profiles else last.author_id
+            said = Text.assemble(
+                (one_line(who), "bold"), "  ", one_line(last.body) if not last.removed_at else "removed"
+            )
+        unread = (
+            Text(str(item.unread), style="bold yellow") if item.unread else Text(str(item.unread or 0), style="dim")
+        )
+        table.add_row(
+            escape(one_line(item.name or item.title or item.id)),
+            item.kind,
+            item.my_role or "—",
+            unread,
+            str(item.head),
+            said,
+        )
+    console().print(table)
+
+
+def message_line(message: Message, profiles: dict[str, Profile]) -> None:
+    """One message for people: number, time, author, text."""
+    who = profiles[message.author_id].display_name if message.author_id in profiles else message.author_id
+    body = Text("removed", style="dim italic") if message.removed_at else Text(visible(message.body))
+    reply = f"↳ {message.reply_to}  " if message.reply_to else ""
+    line = Text.assemble(
+        (f"{message.seq:>7}", "cyan"),
+        "  ",
+        (_clock(message.created_at), "dim"),
+        "  ",
+        (one_line(who), "bold"),
+        "  ",
+        (reply, "dim"),
+        body,
+    )
+    console().print(line)
+
+
+def change_lines(changes: ChangeSet) -> None:
+    """A change set for people: its messages, and a line for each member who came, changed or left."""
+    out = console()
+    if changes.conversation is not None and not changes.reset:
+        out.print(Text(f"        conversation changed: {one_line(changes.conversation.title)}", style="dim"))
+    for member in changes.members if not changes.reset else ():
+        name = changes.profiles[member.user_id].display_name if member.user_id in changes.profiles else member.user_id
+        what = "left" if member.left_at else f"is {member.role}"
+        out.print(Text(f"        {one_line(name)} {what}", style="dim"))
+    for message in changes.messages:
+        message_line(message, changes.profiles)
+
+
+@contextmanager
+def progress(label: str, total: int | None = None) -> Iterator[Any]:
+    """A progress bar on stderr, where that is a terminal; yields a function that takes how far it is."""
+    columns = (TextColumn(f"{label:<24}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console(error=True), transient=False, disable=not sys.stderr.isatty()) as bar:
+        task = bar.add_task(label, total=total)
+        yield lambda done: bar.update(task, completed=done)
+
+
+def refuse(title: str, detail: str) -> None:
+    """A refusal on stderr, in two lines."""
+    click.echo(click.style(title, fg="red", bold=True), err=True)
+    click.echo(detail, err=True)

@@ -1,0 +1,80 @@
+"""Run the service and keep its schema."""
+
+from __future__ import annotations
+
+import asyncio
+
+import click
+
+from nestrel.cli.options import settings_or_exit
+from nestrel.service.settings import Settings
+from nestrel.store import schema
+from nestrel.store.database import Database, is_away
+
+
+def _with_database(settings: Settings) -> str:
+    if settings.database_url is None:
+        raise click.UsageError(
+            "NESTREL_DATABASE_URL is not set; set it to postgresql://user@host:port/database, or try nestrel demo"
+        )
+    return settings.database_url
+
+
+@click.command()
+@click.option("--host", help="Address to listen on.  [default: 127.0.0.1]")
+@click.option("--port", type=click.IntRange(0, 65535), help="Port to listen on.  [default: 8460]")
+@click.option("--workers", type=click.IntRange(1, 64), default=1, show_default=True, help="Processes that serve.")
+def serve(host: str | None, port: int | None, workers: int) -> None:
+    """Run the service until SIGTERM, which drains it.
+
+    Settings come from NESTREL_… variables and nestrel.toml; the schema must be to date (nestrel db upgrade).
+    """
+    settings = settings_or_exit(host=host, port=port)
+    _with_database(settings)
+    if settings.jwt_secret is None and settings.jwks_url is None:
+        raise click.UsageError(
+            "no way to check tokens: set NESTREL_JWT_SECRET, or NESTREL_JWKS_URL with NESTREL_ISSUER and "
+            "NESTREL_AUDIENCE"
+        )
+    from nestrel.service import server
+
+    try:
+        server.serve(settings, workers, lambda address: click.echo(f"nestrel listens on {address}", err=True))
+    except OSError as error:
+        raise click.ClickException(f"cannot listen on {settings.host}:{settings.port}: {error.strerror}") from None
+
+
+@click.group()
+def db() -> None:
+    """The database schema."""
+
+
+@db.command()
+def upgrade() -> None:
+    """Bring the schema to date; changes nothing when it is."""
+    url = _with_database(settings_or_exit())
+    try:
+        before, after = asyncio.run(schema.upgrade(url))
+    except Exception as error:
+        if not is_away(error):
+            raise
+        raise click.ClickException(f"the database does not answer: {getattr(error, 'orig', None) or error}") from None
+    click.echo(f"the schema is at {after}" if before == after else f"upgraded from {before or 'nothing'} to {after}")
+
+
+@db.command()
+def status() -> None:
+    """Say which revision the schema is at; exit 1 if it is not the newest."""
+    database = Database(_with_database(settings_or_exit()))
+
+    async def look() -> str | None:
+        try:
+            async with database.read() as connection:
+                return await schema.current(connection)
+        finally:
+            await database.close()
+
+    at, newest = asyncio.run(look()), schema.newest()
+    click.echo(f"the schema is at {at or 'nothing'}; this version needs {newest}")
+    if at != newest:
+        raise SystemExit(1)

@@ -1,0 +1,161 @@
+"""Follow one conversation over a WebSocket, through any number of broken lines."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from enum import StrEnum
+from types import TracebackType
+from typing import Any
+
+import orjson
+from websockets.asyncio.client import ClientConnection, connect
+from websockets.exceptions import InvalidHandshake, WebSocketException
+
+from nestrel.client.errors import Unreachable
+from nestrel.client.transport import TokenSource, token_of
+from nestrel.core.backoff import delays
+from nestrel.core.objects import ChangeSet
+from nestrel.core.problems import NestrelError, Problem, SlowDown, StoreUnavailable, Unauthenticated, from_document
+
+_TOKEN_RAN_OUT = 4401
+_SILENCE_SECONDS = 20.0
+
+
+class FollowState(StrEnum):
+    """How a follow stands: `connecting` at first, `live` when everything up to now has been received, `away` while
+    the line is broken, `ended` for good."""
+
+    CONNECTING = "connecting"
+    LIVE = "live"
+    AWAY = "away"
+    ENDED = "ended"
+
+
+@dataclass(frozen=True, slots=True)
+class ConnectionState:
+    """The state of a follow and, unless it is live, why."""
+
+    state: FollowState
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Unfollowed:
+    """Membership ended (`left`, `removed`) or the conversation is `closed`; the last thing that a follow yields."""
+
+    conversation_id: str
+    reason: str
+
+
+Event = ChangeSet | Unfollowed
+
+
+class Follow:
+    """An asynchronous iterator of change sets, and at most one `Unfollowed` at its end.
+
+    `cursor` is the conversation cursor of all that was yielded: kept somewhere, it resumes the follow later. `state`
+    says how the line is. Iterating raises `Problem` when the service refuses to let the conversation be followed.
+    Leave the loop, or use `async with`, to end it.
+    """
+
+    def __init__(self, base_url: str, token: TokenSource, conversation_id: str, cursor: str | None) -> None:
+        self.conversation_id = conversation_id
+        self.cursor = cursor
+        self.state = ConnectionState(FollowState.CONNECTING)
+        self._address = "ws" + base_url.rstrip("/").removeprefix("http") + "/v1/live"
+        self._token = token
+        self._events: AsyncIterator[Event] | None = None
+        self._socket: ClientConnection | None = None
+
+    async def __aenter__(self) -> Follow:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    def __aiter__(self) -> Follow:
+        return self
+
+    async def __anext__(self) -> Event:
+        if self._events is None:
+            self._events = self._run()
+        return await self._events.__anext__()
+
+    async def close(self) -> None:
+        """End the follow and its connection."""
+        self.state = ConnectionState(FollowState.ENDED, "closed by the caller")
+        if self._socket is not None:
+            await self._socket.close()
+
+    async def _run(self) -> AsyncIterator[Event]:
+        pauses = delays(random.random)
+        while self.state.state is not FollowState.ENDED:
+            try:
+                async for event in self._connection():
+                    if self.state.state is FollowState.LIVE:
+                        pauses = delays(random.random)
+                    yield event
+                    if isinstance(event, Unfollowed):
+                        self.state = ConnectionState(FollowState.ENDED, event.reason)
+                        return
+            except (Unreachable, StoreUnavailable, SlowDown) as error:
+                if self.state.state is FollowState.ENDED:
+                    return
+                self.state = ConnectionState(FollowState.AWAY, str(error))
+                await asyncio.sleep(next(pauses))
+            except NestrelError as error:
+                self.state = ConnectionState(FollowState.ENDED, str(error))
+                raise
+
+    async def _connection(self) -> AsyncIterator[Event]:
+        """One connection, from signing in to its end, which is always an error."""
+        try:
+            async with connect(
+                self._address, max_size=None, open_timeout=10, ping_interval=_SILENCE_SECONDS, compression=None
+            ) as socket:
+                self._socket = socket
+                await self._command(socket, type="sign_in", token=await token_of(self._token))
+                frame = await self._command(
+                    socket,
+                    type="follow",
+                    conversation_id=self.conversation_id,
+                    **({"cursor": self.cursor} if self.cursor else {}),
+                )
+                self.cursor = frame["cursor"]
+                self.state = ConnectionState(FollowState.LIVE)
+                async for text in socket:
+                    event = self._read(orjson.loads(text))
+                    if event is not None:
+                        yield event
+                if socket.close_code == _TOKEN_RAN_OUT and isinstance(self._token, str):
+                    raise Unauthenticated("the token has run out; give the client a function that brings a new one")
+                raise Unreachable(f"the line was closed ({socket.close_code} {socket.close_reason or ''})".rstrip())
+        except (OSError, TimeoutError, InvalidHandshake, WebSocketException, orjson.JSONDecodeError) as error:
+            raise Unreachable(f"no line to {self._address}: {error or type(error).__name__}") from error
+        finally:
+            self._socket = None
+
+    async def _command(self, socket: ClientConnection, **frame: Any) -> dict[str, Any]:
+        await socket.send(orjson.dumps(frame).decode())
+        answer: dict[str, Any] = orjson.loads(await socket.recv())
+        if answer["type"] == "refused":
+            raise _problem(answer)
+        return answer
+
+    def _read(self, frame: dict[str, Any]) -> Event | None:
+        if frame["type"] == "changes":
+            changes = ChangeSet.model_validate(frame)
+            self.cursor = changes.cursor
+            return changes
+        if frame["type"] == "unfollowed":
+            return Unfollowed(frame["conversation_id"], frame["reason"])
+        return None
+
+
+def _problem(frame: dict[str, Any]) -> Problem:
+    return from_document(frame["problem"], frame["problem"].get("status", 500))

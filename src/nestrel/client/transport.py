@@ -1,0 +1,99 @@
+"""One HTTP exchange after another: retries, problem documents, and what a driver's errors mean."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+import httpx
+import orjson
+
+from nestrel.client.errors import Unreachable
+from nestrel.core.backoff import delays
+from nestrel.core.problems import Problem, SlowDown, StoreUnavailable, from_document
+
+TokenSource = str | Callable[[], str] | Callable[[], Awaitable[str]]
+
+
+async def token_of(source: TokenSource) -> str:
+    """The token now: the text itself, or what the caller's function gives."""
+    if isinstance(source, str):
+        return source
+    token = source()
+    return token if isinstance(token, str) else await token
+
+
+class Transport:
+    """Sends requests to one service. A request marked `repeatable` is sent again, with growing pauses, when the
+    service is away, the store is away, or it says to slow down; at most `tries` times in all."""
+
+    def __init__(
+        self,
+        base_url: str,
+        token: TokenSource,
+        *,
+        tries: int,
+        timeout: float,
+        transport: httpx.AsyncBaseTransport | None,
+    ) -> None:
+        self.token = token
+        self._tries = tries
+        self._http = httpx.AsyncClient(base_url=base_url.rstrip("/") + "/v1", timeout=timeout, transport=transport)
+
+    async def close(self) -> None:
+        await self._http.aclose()
+
+    async def json(
+        self,
+        method: str,
+        path: str,
+        *,
+        body: Any = None,
+        params: dict[str, Any] | None = None,
+        headers: dict[bytes, bytes] | None = None,
+        repeatable: bool = False,
+    ) -> Any:
+        """The JSON of the answer, None for an empty one.
+
+        Raises:
+            Problem: the service refuses.
+            Unreachable: it does not answer, or not with JSON.
+        """
+        pauses = delays(random.random)
+        for left in range(self._tries - 1, -1, -1):
+            try:
+                return await self._once(method, path, body, params, headers)
+            except (Unreachable, StoreUnavailable, SlowDown) as error:
+                if not repeatable or left == 0:
+                    raise
+                wait = getattr(error, "retry_after", None)
+                await asyncio.sleep(max(next(pauses), float(wait or 0)))
+        raise AssertionError("a client tries at least once")
+
+    async def _once(
+        self, method: str, path: str, body: Any, params: dict[str, Any] | None, headers: dict[bytes, bytes] | None
+    ) -> Any:
+        # Bytes, so that a key of any script goes out as its UTF-8.
+        sent = {**(headers or {}), b"Authorization": f"Bearer {await token_of(self.token)}".encode()}
+        content = None
+        if body is not None:
+            sent[b"Content-Type"] = b"application/json"
+            content = orjson.dumps(body)
+        known = {name: value for name, value in (params or {}).items() if value is not None}
+        try:
+            answer = await self._http.request(method, path, params=known, headers=sent, content=content)
+        except httpx.HTTPError as error:
+            raise Unreachable(f"{self._http.base_url.host} does not answer: {error or type(error).__name__}") from error
+        if answer.is_success:
+            return orjson.loads(answer.content) if answer.content else None
+        raise _refusal(answer)
+
+
+def _refusal(answer: httpx.Response) -> Problem | Unreachable:
+    try:
+        document = orjson.loads(answer.content)
+        return from_document(document, answer.status_code)
+    except (orjson.JSONDecodeError, AttributeError):
+        return Unreachable(f"{answer.url} answered {answer.status_code} and no problem document")

@@ -1,0 +1,187 @@
+"""Cursors: opaque, authenticated tokens of at most 400 characters, bound to one member and one listing.
+
+A token is base64url (RFC 4648, no padding) over a version, a kind, a payload and 16 bytes of keyed BLAKE2b (RFC 7693),
+a third of the time of an HMAC, which every delivery pays. The code also covers what the token is bound to, so the
+binding costs no length. Kinds: `c` conversation cursor,
+`a` all cursor, `h` page of history, `l` page of any other list.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import hmac
+import re
+import struct
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from uuid import UUID
+
+from nestrel.core import limits
+
+_VERSION = 1
+_MAC = 16
+_ALL = b"all"
+
+
+@dataclass(frozen=True, slots=True)
+class ChangePosition:
+    """Where a client stands in one conversation.
+
+    It holds messages up to `seq` as they were at `rev`, and members as they were at `member_rev`. When nothing is
+    outstanding, `rev` and `member_rev` are the conversation's `rev` and `seq` is its head.
+    """
+
+    rev: int
+    seq: int
+    member_rev: int
+
+    @property
+    def complete(self) -> bool:
+        """Whether this is a whole state of the conversation, not the middle of a catch-up: members come last, so
+        their `rev` lags behind until everything has been sent."""
+        return self.member_rev == self.rev
+
+
+@dataclass(frozen=True, slots=True)
+class AllPosition:
+    """A PostgreSQL snapshot: `xmin`, `xmax` and the transactions between them that were still running."""
+
+    system: int
+    xmin: int
+    xmax: int
+    running: tuple[int, ...] = ()
+
+    @classmethod
+    def from_snapshot(cls, system: int, snapshot: str) -> AllPosition:
+        """Read the text form `xmin:xmax:xip,…` of `pg_current_snapshot()`."""
+        xmin, xmax, running = snapshot.split(":")
+        return cls(system, int(xmin), int(xmax), tuple(int(x) for x in running.split(",") if x))
+
+    @property
+    def snapshot(self) -> str:
+        return f"{self.xmin}:{self.xmax}:{','.join(map(str, self.running))}"
+
+
+@dataclass(frozen=True, slots=True)
+class HistoryPosition:
+    """A history query and where its next page starts: strictly below `seq` if `older`, strictly above it if not."""
+
+    older: bool
+    seq: int
+    descending: bool
+    since: datetime | None = None
+    until: datetime | None = None
+    author: str | None = None
+
+
+class CursorSeal:
+    """Seals and opens cursors with one key, which every process of a service shares.
+
+    Every `open_…` raises `ValueError`, with a detail fit for the caller, on a token that is malformed, changed, of
+    another kind, or bound to another member or conversation.
+    """
+
+    def __init__(self, key: bytes) -> None:
+        self._key = hashlib.blake2b(key).digest()
+
+    def _mac(self, scope: bytes, sealed: bytes) -> bytes:
+        text = len(scope).to_bytes(2, "big") + scope + sealed
+        return hashlib.blake2b(text, key=self._key, digest_size=_MAC).digest()
+
+    def _seal(self, kind: bytes, scope: bytes, payload: bytes) -> str:
+        sealed = bytes((_VERSION,)) + kind + payload
+        return base64.urlsafe_b64encode(sealed + self._mac(scope, sealed)).rstrip(b"=").decode()
+
+    def _open(self, kind: bytes, scope: bytes, token: str) -> bytes:
+        wrong = ValueError("is not a cursor that this service gave you for this place; start without one")
+        if len(token) > limits.CURSOR_CHARS or not re.fullmatch(r"[A-Za-z0-9_-]+", token):
+            raise wrong
+        try:
+            raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
+        except binascii.Error:
+            raise wrong from None
+        sealed, mac = raw[:-_MAC], raw[-_MAC:]
+        if not hmac.compare_digest(self._mac(scope, sealed), mac):
+            raise wrong
+        if sealed[:2] != bytes((_VERSION,)) + kind or self._seal(kind, scope, sealed[2:]) != token:
+            raise wrong  # of another kind, or with changed bits that base64 leaves unused
+        return sealed[2:]
+
+    def conversation(self, member: str, conversation: UUID, at: ChangePosition) -> str:
+        return self._seal(b"c", _scope(member, conversation), struct.pack(">QQQ", at.rev, at.seq, at.member_rev))
+
+    def open_conversation(self, member: str, conversation: UUID, token: str) -> ChangePosition:
+        return ChangePosition(*struct.unpack(">QQQ", self._open(b"c", _scope(member, conversation), token)))
+
+    def all(self, member: str, at: AllPosition) -> str:
+        """The all cursor. A snapshot with too many running transactions is sealed as the older one at its `xmin`,
+        which repeats a little and leaves out nothing, so that the token stays small."""
+        payload = struct.pack(">QQQ", at.system, at.xmin, at.xmax)
+        payload += b"".join(struct.pack(">I", x - at.xmin) for x in at.running if x - at.xmin < 2**32)
+        if at.xmax - at.xmin >= 2**32 or len(payload) > 240:
+            payload = struct.pack(">QQQ", at.system, at.xmin, at.xmin)
+        return self._seal(b"a", _scope(member, None), payload)
+
+    def open_all(self, member: str, token: str) -> AllPosition:
+        payload = self._open(b"a", _scope(member, None), token)
+        system, xmin, xmax = struct.unpack_from(">QQQ", payload)
+        running = struct.unpack(f">{(len(payload) - 24) // 4}I", payload[24:])
+        return AllPosition(system, xmin, xmax, tuple(xmin + x for x in running))
+
+    def history(self, member: str, conversation: UUID, at: HistoryPosition) -> str:
+        flags = at.older | at.descending << 1 | (at.since is not None) << 2 | (at.until is not None) << 3
+        payload = struct.pack(">BQ", flags | (at.author is not None) << 4, at.seq)
+        for moment in (at.since, at.until):
+            if moment is not None:
+                payload += struct.pack(">q", _micros(moment))
+        payload += (at.author or "").encode("utf-16-le" if _wide(at.author) else "utf-8")
+        payload = bytes((payload[0] | _wide(at.author) << 5,)) + payload[1:]
+        return self._seal(b"h", _scope(member, conversation), payload)
+
+    def open_history(self, member: str, conversation: UUID, token: str) -> HistoryPosition:
+        payload = self._open(b"h", _scope(member, conversation), token)
+        flags, seq = struct.unpack_from(">BQ", payload)
+        rest, times = payload[9:], []
+        for bit in (2, 3):
+            moment = None
+            if flags >> bit & 1:
+                moment, rest = _moment(struct.unpack_from(">q", rest)[0]), rest[8:]
+            times.append(moment)
+        author = rest.decode("utf-16-le" if flags >> 5 & 1 else "utf-8") if flags >> 4 & 1 else None
+        return HistoryPosition(bool(flags & 1), seq, bool(flags >> 1 & 1), times[0], times[1], author)
+
+    def listing(self, member: str, listing: str, key: str) -> str:
+        """Continue the list called `listing` after the item with `key` (at most 128 UTF-16 code units of text)."""
+        return self._seal(
+            b"l",
+            _scope(member, listing),
+            key.encode("utf-16-le" if _wide(key) else "utf-8") + bytes((_wide(key),)),
+        )
+
+    def open_listing(self, member: str, listing: str, token: str) -> str:
+        payload = self._open(b"l", _scope(member, listing), token)
+        return payload[:-1].decode("utf-16-le" if payload[-1] else "utf-8")
+
+
+def _scope(member: str, place: UUID | str | None) -> bytes:
+    where = _ALL if place is None else place.bytes if isinstance(place, UUID) else place.encode()
+    return member.encode() + b"\x00" + where
+
+
+def _wide(text: str | None) -> bool:
+    """Whether UTF-16 is the shorter form: it bounds a user id of any script at 256 bytes."""
+    return text is not None and len(text.encode()) > len(text.encode("utf-16-le"))
+
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def _micros(moment: datetime) -> int:
+    delta = moment - _EPOCH
+    return (delta.days * 86_400 + delta.seconds) * 1_000_000 + delta.microseconds
+
+
+def _moment(micros: int) -> datetime:
+    return _EPOCH + timedelta(microseconds=micros)

@@ -1,0 +1,41 @@
+"""Every limit of the service in one place. Characters are Unicode code points."""
+
+BODY_CHARS = 8_000
+ATTRIBUTES_BYTES = 4_096
+ATTRIBUTES_DEPTH = 32
+NAME_CHARS = 80
+TITLE_CHARS = 200
+USER_ID_CHARS = 128
+"""Counted in UTF-16 code units, so that an id always fits a page cursor of at most 400 characters."""
+KEY_CHARS = 128
+PICTURE_CHARS = 2_000
+DISPLAY_NAME_CHARS = 128
+
+PAGE_DEFAULT = 50
+PAGE_MOST = 200
+CHANGES_DEFAULT = 200
+CHANGES_MOST = 500
+BATCH_POSTS = 500
+NEW_MEMBERS = 1_000
+
+SEQ_MOST = 2**53 - 1
+CURSOR_CHARS = 400
+
+REQUEST_BYTES = 512 * 1024
+BATCH_REQUEST_BYTES = 32 * 1024 * 1024
+FRAME_BYTES = 256 * 1024
+
+SIGN_IN_SECONDS = 10
+COMMANDS_IN_FLIGHT = 64
+"""Commands of one socket that may wait for their answer; more are read only as answers go out."""
+FOLLOWS_PER_SOCKET = 2_000
+REFUSALS_PER_MINUTE = 100
+
+RING_SETS = 256
+RING_BYTES = 1024 * 1024
+"""What the hub keeps of each followed conversation; who falls further behind is caught up from the store."""
+
+GROUP_POSTS = 512
+"""The most posts that one transaction of the group commit takes."""
+WRITES_WAITING = 10_000
+"""The most posts that wait for a transaction in one process; above it a post is refused with `slow-down`."""

@@ -1,0 +1,61 @@
+"""Decisions on members: who may join, be added, change role, leave, be removed."""
+
+from __future__ import annotations
+
+from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.roles import Kind, Role, Standing, Visibility, default_role
+
+
+def role_on_joining(standing: Standing, wanted: Role | None) -> Role:
+    """The role that the caller gets by joining an open conversation on their own.
+
+    Raises:
+        Forbidden: it is not open, or a role above the default one is asked for.
+    """
+    default = default_role(standing.kind)
+    if standing.service:
+        return wanted or default
+    if standing.visibility is not Visibility.OPEN or standing.kind is Kind.DIRECT:
+        raise Forbidden("only open conversations can be joined; ask an owner to add you")
+    if wanted not in (None, default, Role.READER):
+        raise Forbidden(f"who joins is a {default}; an owner can give you another role")
+    return wanted or default
+
+
+def role_on_adding(standing: Standing, present: Role | None, wanted: Role | None, owners: int) -> Role:
+    """The role that another user has after the caller adds them, or changes the role they have.
+
+    Raises:
+        Forbidden: the caller's role does not allow it, or the last owner would be lost.
+    """
+    if standing.kind is Kind.DIRECT:
+        raise Forbidden("a direct conversation has exactly its two members")
+    role = wanted or present or default_role(standing.kind)
+    if role is present:
+        if not standing.may_set_role(None, default_role(standing.kind)):
+            raise Forbidden("owners and moderators add members")
+        return role
+    if not standing.may_set_role(present, role):
+        raise Forbidden(f"your role does not let you make someone {role}")
+    if present is Role.OWNER and owners == 1:
+        raise Forbidden("the last owner keeps the role; make someone else an owner first")
+    return role
+
+
+def check_leaving(standing: Standing, present: Role | None, owners: int, members: int, *, own: bool) -> None:
+    """Whether the caller may leave (`own`) or remove the member whose role is `present`.
+
+    Raises:
+        NotFound: there is no such member.
+        Forbidden: the role does not allow it, or the last owner would be lost to the others.
+    """
+    if standing.kind is Kind.DIRECT and present is not None:
+        raise Forbidden("a direct conversation keeps its two members; its owner can close it")
+    if not own and not standing.may_set_role(Role.READER, None):
+        raise Forbidden("owners and moderators remove members")
+    if present is None:
+        raise NotFound("there is no such member")
+    if not own and not standing.may_set_role(present, None):
+        raise Forbidden(f"your role does not let you remove a member who is {present}")
+    if present is Role.OWNER and owners == 1 and members > 1:
+        raise Forbidden("the last owner cannot leave the others; make someone else an owner first, or close it")

@@ -1,0 +1,146 @@
+"""The objects of the wire, as Pydantic models: what the service documents and the client library returns.
+
+The service itself writes JSON straight from rows (`nestrel.store.rows`); a test holds the two together.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from nestrel.core.roles import Kind, Role, Visibility
+
+
+class WireObject(BaseModel):
+    """Fields that a newer service adds are ignored by an older client."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+
+class Reaction(WireObject):
+    symbol: str
+    count: int
+    by: list[str] = Field(description="At most 100 user ids.")
+
+
+class Message(WireObject):
+    """One entry, addressed by (conversation, seq). With `removed_at` set it is a tombstone with an empty body."""
+
+    conversation_id: str
+    seq: int
+    rev: int
+    author_id: str
+    body: str
+    format: Literal["plain", "markdown"]
+    attributes: dict[str, Any]
+    reply_to: int | None
+    created_at: datetime
+    edited_at: datetime | None
+    edits: int
+    removed_at: datetime | None
+    removed_by: str | None
+    reactions: list[Reaction]
+    attachments: list[Any]
+
+
+class Member(WireObject):
+    """A user in a conversation; with `left_at` set, one who is no longer."""
+
+    user_id: str
+    role: Role
+    joined_at: datetime
+    left_at: datetime | None
+    read_seq: int
+    read_at: datetime | None
+    rev: int
+
+
+class Profile(WireObject):
+    user_id: str
+    display_name: str
+    picture: str | None
+    rev: int
+
+
+class Conversation(WireObject):
+    """`my_role` and `unread` are null where the object is not made for one viewer, as in change sets."""
+
+    id: str
+    name: str | None
+    title: str
+    kind: Kind
+    visibility: Visibility
+    attributes: dict[str, Any]
+    created_by: str
+    created_at: datetime
+    head: int
+    floor: int
+    rev: int
+    message_count: int
+    last_message: Message | None
+    my_role: Role | None
+    unread: int | None
+    members: int
+
+
+class ChangeSet(WireObject):
+    """Everything that changed in one conversation between two change cursors, as the current state of the rows."""
+
+    conversation_id: str
+    base: str | None
+    cursor: str
+    head: int
+    floor: int
+    reset: bool
+    more: bool
+    conversation: Conversation | None
+    messages: list[Message]
+    members: list[Member]
+    profiles: dict[str, Profile]
+
+
+class HistoryPage(WireObject):
+    """A page of messages in the order asked for; `older` and `newer` are null at the ends."""
+
+    items: list[Message]
+    older: str | None
+    newer: str | None
+    profiles: dict[str, Profile]
+    head: int
+    floor: int
+    change_cursor: str
+
+
+class ConversationPage(WireObject):
+    """`cursor` is the all cursor from before the list was read; null for `scope=open`."""
+
+    items: list[Conversation]
+    next: str | None
+    cursor: str | None
+    profiles: dict[str, Profile]
+
+
+class MemberPage(WireObject):
+    items: list[Member]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class MessageBatch(WireObject):
+    items: list[Message]
+
+
+class ProblemDocument(WireObject):
+    """RFC 9457."""
+
+    model_config = ConfigDict(extra="allow")
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    instance: str | None = None
+    errors: list[dict[str, str]] | None = None
+    retry_after: int | None = None

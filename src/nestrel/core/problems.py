@@ -1,0 +1,198 @@
+"""The errors of Nestrel: one root, one class for each problem type of RFC 9457.
+
+    NestrelError
+    └── Problem              a refusal that the service states
+        ├── Unauthenticated  401
+        ├── Forbidden        403
+        ├── NotFound         404
+        ├── MethodNotAllowed 405
+        ├── NameTaken        409
+        ├── KeyReused        409
+        ├── ConfirmNeeded    409
+        ├── Expired          410
+        ├── StaleEdit        412
+        ├── TooLarge         413
+        ├── InvalidRequest   422
+        ├── SlowDown         429
+        ├── InternalError    500  a bug of the service
+        └── StoreUnavailable 503
+
+The service raises them, renders them at its edge, and the client library raises the same classes again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, ClassVar
+
+
+class NestrelError(Exception):
+    """Root of everything that Nestrel raises on purpose."""
+
+
+class Problem(NestrelError):
+    """A refusal with a stable type. `detail` says what happened and what to do.
+
+    `errors` lists single faults as `{"pointer": RFC 6901, "detail": text}`; `retry_after` is in seconds;
+    `extra` are further members of the problem document.
+    """
+
+    status: ClassVar[int] = 500
+    name: ClassVar[str] = "internal"
+    title: ClassVar[str] = "Something went wrong in the service"
+
+    def __init__(
+        self,
+        detail: str,
+        *,
+        errors: Sequence[dict[str, str]] = (),
+        retry_after: int | None = None,
+        extra: dict[str, Any] | None = None,
+    ) -> None:
+        super().__init__(detail)
+        self.detail = detail
+        self.errors = list(errors)
+        self.retry_after = retry_after
+        self.extra = extra or {}
+
+    def document(self, instance: str | None = None) -> dict[str, Any]:
+        """The problem document of RFC 9457; `instance` is the request id."""
+        doc: dict[str, Any] = {
+            "type": f"/problems/{self.name}",
+            "title": self.title,
+            "status": self.status,
+            "detail": self.detail,
+        }
+        if self.errors:
+            doc["errors"] = self.errors
+        if self.retry_after is not None:
+            doc["retry_after"] = self.retry_after
+        if instance:
+            doc["instance"] = instance
+        return {**self.extra, **doc}
+
+
+class Unauthenticated(Problem):
+    """There is no token, or not one that this service accepts (RFC 6750)."""
+
+    status, name, title = 401, "unauthenticated", "Sign in first"
+
+
+class Forbidden(Problem):
+    """The caller may see the thing, but not do this to it."""
+
+    status, name, title = 403, "forbidden", "Your role does not allow this"
+
+
+class NotFound(Problem):
+    """It does not exist, or the caller may not know that it does."""
+
+    status, name, title = 404, "not-found", "There is no such thing here"
+
+
+class MethodNotAllowed(Problem):
+    """The path exists and does not take this method."""
+
+    status, name, title = 405, "method-not-allowed", "This path does not take that method"
+
+
+class NameTaken(Problem):
+    """Another conversation holds the name, compared without case."""
+
+    status, name, title = 409, "name-taken", "That name is taken"
+
+
+class KeyReused(Problem):
+    """The idempotency key was used before, with other content."""
+
+    status, name, title = 409, "key-reused", "That idempotency key stands for another message"
+
+
+class ConfirmNeeded(Problem):
+    """The change would take something away at once and wants to be confirmed."""
+
+    status, name, title = 409, "confirm-needed", "Confirm this first"
+
+
+class Expired(Problem):
+    """The message lies below the conversation's floor."""
+
+    status, name, title = 410, "expired", "That message is no longer kept"
+
+
+class StaleEdit(Problem):
+    """The message changed since the caller read it."""
+
+    status, name, title = 412, "stale-edit", "The message has changed meanwhile"
+
+
+class TooLarge(Problem):
+    """A body, a frame or a request is over its limit."""
+
+    status, name, title = 413, "too-large", "Too large"
+
+
+class InvalidRequest(Problem):
+    """The request cannot be understood as it stands; `errors` names each fault."""
+
+    status, name, title = 422, "invalid-request", "The request is not valid"
+
+
+class SlowDown(Problem):
+    """More than the service takes at the moment; `retry_after` says when to come back."""
+
+    status, name, title = 429, "slow-down", "Too many commands at once"
+
+
+class InternalError(Problem):
+    """A bug of the service; the request id finds it in the log."""
+
+
+class StoreUnavailable(Problem):
+    """PostgreSQL is away; what was not acknowledged may be sent again with the same idempotency key."""
+
+    status, name, title = 503, "store-unavailable", "The store is not reachable"
+
+
+PROBLEMS: dict[str, type[Problem]] = {
+    cls.name: cls
+    for cls in (
+        Unauthenticated,
+        Forbidden,
+        NotFound,
+        MethodNotAllowed,
+        NameTaken,
+        KeyReused,
+        ConfirmNeeded,
+        Expired,
+        StaleEdit,
+        TooLarge,
+        InvalidRequest,
+        SlowDown,
+        InternalError,
+        StoreUnavailable,
+    )
+}
+
+
+def invalid(pointer: str, detail: str) -> InvalidRequest:
+    """One fault at one place; `pointer` is a JSON pointer (RFC 6901) or the name of a parameter as one."""
+    return InvalidRequest(f"{pointer.lstrip('/') or 'request'}: {detail}", errors=[fault(pointer, detail)])
+
+
+def fault(pointer: str, detail: str) -> dict[str, str]:
+    return {"pointer": pointer, "detail": detail}
+
+
+def from_document(doc: dict[str, Any], status: int) -> Problem:
+    """The exception for a problem document that a service sent."""
+    name = str(doc.get("type", "")).rsplit("/", 1)[-1]
+    cls = PROBLEMS.get(name, InternalError)
+    known = {"type", "title", "status", "detail", "errors", "retry_after"}
+    detail = str(doc.get("detail") or doc.get("title") or f"the service answered {status}")
+    return cls(
+        detail,
+        errors=doc.get("errors") or (),
+        retry_after=doc.get("retry_after"),
+        extra={key: value for key, value in doc.items() if key not in known},
+    )

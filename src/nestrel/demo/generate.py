@@ -1,0 +1,78 @@
+"""The scenario's messages, the same for the same seed: who writes what, where and when."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from nestrel.demo.scenario import BERTHS, LOGBOOK, PLACES, PORTS, TOPICS, VESSELS, Phrases, Place
+
+DAYS = 60
+MESSAGES = 4_000
+LOGBOOK_MESSAGES = 20_000
+
+_WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One message of the demo. `reply_to` is a `seq` of the same place."""
+
+    place: Place
+    author: str
+    body: str
+    at: datetime
+    reply_to: int | None = None
+
+    @property
+    def format(self) -> str:
+        return "markdown" if "*" in self.body else "plain"
+
+
+def lines(seed: int, until: datetime) -> Iterator[Line]:
+    """Every message, place by place, each place in the order of time, the newest close to `until`."""
+    for index, place in enumerate((*PLACES, LOGBOOK)):
+        count = LOGBOOK_MESSAGES if place is LOGBOOK else MESSAGES * place.share // 100
+        yield from _place(random.Random(f"{seed}/{index}"), place, count, until)
+
+
+def _place(rng: random.Random, place: Place, count: int, until: datetime) -> Iterator[Line]:
+    writers = (place.owner, *place.moderators) if place.kind == "bulletin" else (place.owner, *place.members)
+    previous: tuple[int, str, Phrases] | None = None
+    for seq, at in enumerate(_times(rng, count, until), start=1):
+        author = rng.choice(writers)
+        answering = previous is not None and previous[2].answers and previous[1] != author and rng.random() < 0.45
+        if answering and previous is not None:
+            body = _fill(rng, rng.choice(previous[2].answers), at)
+            yield Line(place, author, body, at, previous[0] if rng.random() < 0.5 else None)
+            previous = None if rng.random() < 0.5 else previous
+            continue
+        phrases = TOPICS[rng.choice(place.topics)]
+        yield Line(place, author, _fill(rng, rng.choice(phrases.openers), at), at)
+        previous = (seq, author, phrases)
+
+
+def _times(rng: random.Random, count: int, until: datetime) -> Sequence[datetime]:
+    """Moments over 60 days, most of them between the first and the last sailing."""
+    moments = []
+    for _ in range(count):
+        day = rng.randrange(DAYS)
+        hour = min(23.9, max(0.0, rng.gauss(12.5, 4.5)))
+        moments.append(until - timedelta(days=day, hours=24 - hour, seconds=rng.randrange(3600)))
+    return sorted(moments)
+
+
+def _fill(rng: random.Random, sentence: str, at: datetime) -> str:
+    vessel, other = rng.sample(VESSELS, 2)
+    return sentence.format(
+        vessel=vessel,
+        other=other,
+        berth=rng.choice(BERTHS),
+        port=rng.choice(PORTS),
+        day=_WEEKDAYS[(at + timedelta(days=rng.randrange(5))).weekday()],
+        hour=f"{rng.randrange(5, 23):02}:{rng.randrange(0, 60, 5):02}",
+        n=rng.randrange(3, 48),
+        m=rng.randrange(2, 12),
+    )

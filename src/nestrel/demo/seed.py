@@ -1,0 +1,106 @@
+"""Put the scenario into an empty database, through the same write path as every other door."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from itertools import groupby
+from uuid import UUID
+
+from sqlalchemy import text
+
+from nestrel.core.ids import uuid7
+from nestrel.core.posting import Post
+from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
+from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, lines
+from nestrel.demo.scenario import LOGBOOK, PEOPLE, PLACES, Place
+from nestrel.store import conversations, profiles
+from nestrel.store.conversations import NewConversation
+from nestrel.store.database import Database
+from nestrel.store.writer import Writer
+
+TOTAL = sum(MESSAGES * place.share // 100 for place in PLACES) + LOGBOOK_MESSAGES
+_CHUNK = 500
+
+
+async def is_empty(database: Database) -> bool:
+    async with database.read() as connection:
+        found = await connection.execute(text("SELECT count(*) FROM (SELECT 1 FROM conversations LIMIT 1) c"))
+        return bool(found.scalar_one() == 0)
+
+
+async def seed(database: Database, now: datetime, number: int, progress: Callable[[int], None]) -> None:
+    """Write people, conversations and messages; `progress` hears how many messages are written, of `TOTAL`.
+
+    The same `number` and `now` give the same data. Each message carries a key, so a seeding that was cut short can
+    simply be run again.
+    """
+    for person in PEOPLE:
+        await profiles.first_sight(database, person.user_id, person.name, None)
+    ids = {id(place): await _make(database, place, index, now) for index, place in enumerate((*PLACES, LOGBOOK))}
+    writer = Writer(database)
+    written = 0
+    for _, run in groupby(lines(number, now), key=lambda line: id(line.place)):
+        unit: list[Post] = []
+        for index, line in enumerate(run):
+            unit.append(
+                Post(
+                    conversation_id=ids[id(line.place)],
+                    author_id=line.author,
+                    body=line.body,
+                    format=line.format,
+                    reply_to=line.reply_to,
+                    key=f"demo-{number}-{index}",
+                    service=True,
+                    created_at=line.at,
+                )
+            )
+            if len(unit) == _CHUNK:
+                written += len(await writer.submit(unit))
+                progress(written)
+                unit = []
+        if unit:
+            written += len(await writer.submit(unit))
+            progress(written)
+    await _mark_read(database, list(ids.values()))
+
+
+async def _make(database: Database, place: Place, index: int, now: datetime) -> UUID:
+    kind = Kind(place.kind)
+    made = now - timedelta(days=DAYS + 1)
+    conversation_id = uuid7(int(made.timestamp() * 1000) + index, bytes((index,)) * 10)
+    others = [user_id for user_id in place.members if user_id != place.owner]
+    members = [(place.owner, Role.OWNER)]
+    for user_id in others:
+        members.append((user_id, Role.MODERATOR if user_id in place.moderators else default_role(kind)))
+    new = NewConversation(
+        id=conversation_id,
+        kind=kind,
+        visibility=Visibility(place.visibility),
+        name=place.name,
+        title=place.title,
+        attributes=None,
+        direct_pair=direct_pair(place.owner, others[0]) if kind is Kind.DIRECT else None,
+        created_by=place.owner,
+        created_at=made,
+        members=members,
+    )
+    async with database.read() as connection:
+        query = text("SELECT count(*) FROM conversations WHERE id = :id")
+        there = (await connection.execute(query, {"id": conversation_id})).scalar_one()
+    if not there:
+        await conversations.make(database, new)
+    return conversation_id
+
+
+async def _mark_read(database: Database, ids: list[UUID]) -> None:
+    """Everyone has read nearly all of it, each member up to a place of their own."""
+    query = text(
+        """
+        UPDATE members m SET read_at = c.last_at,
+               read_seq = greatest(0, c.head - mod(abs(hashtext(m.user_id || CAST(c.id AS text))), 9))
+        FROM conversations c WHERE c.id = m.conversation_id AND c.id = ANY(:ids)
+        """
+    )
+    async with database.write() as connection:
+        await connection.execute(query, {"ids": ids})

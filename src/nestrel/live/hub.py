@@ -1,0 +1,273 @@
+"""The hub of one process: a short ring of change sets for each followed conversation, from which followers pull.
+
+There is no queue for a follower: it is a position. What it has not pulled yet lies once in the ring, and what has
+fallen out of the ring is read from the store again, as for any client that was away.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+from uuid import UUID
+
+import structlog
+
+from nestrel.core import limits
+from nestrel.core.cursors import ChangePosition
+from nestrel.store import changes as feed
+from nestrel.store import members
+from nestrel.store.append import Growth
+from nestrel.store.changes import Changes
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+
+log = structlog.get_logger()
+
+_READ_ROWS = 500
+_READ_RETRY_SECONDS = 1.0
+
+
+class Listener(Protocol):
+    """The side of a connection that the hub calls; each call returns at once."""
+
+    def wake(self, follower: Follower) -> None:
+        """There is something to pull for this follower."""
+
+    def end(self, follower: Follower, reason: str) -> None:
+        """Membership has ended or the conversation is closed: nothing more comes for this follower."""
+
+    def joined(self, conversation_id: UUID) -> None:
+        """The listener's member has joined a conversation; heard only by those who `watch`."""
+
+
+@dataclass(slots=True, eq=False)
+class Follower:
+    """One connection's place in one conversation: `at` is all that has been sent to it, None before the first change
+    set, and `cursor` is the same as a token of its member's. It is registered first and `started` when its listener
+    has made sure that it may follow; `live` until it is forgotten."""
+
+    channel: Channel
+    user_id: str
+    listener: Listener
+    at: ChangePosition | None = None
+    cursor: str | None = None
+    started: bool = False
+    live: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors."""
+
+    start: int
+    end: ChangePosition
+    tail: str
+
+
+class Channel:
+    """One followed conversation in this process. `at` is the newest position handed on, None until it is known."""
+
+    def __init__(self, conversation_id: UUID) -> None:
+        self.id = conversation_id
+        self.at: ChangePosition | None = None
+        self.ring: deque[Entry] = deque()
+        self.ring_bytes = 0
+        self.followers: set[Follower] = set()
+        self.wanted = 0
+        self.reading: asyncio.Task[None] | None = None
+
+    def next_entry(self, at: ChangePosition) -> Entry | None:
+        """The ring's entry that continues from a position; None if the ring does not reach back that far."""
+        found = None
+        for entry in reversed(self.ring):
+            if entry.end.rev <= at.rev:
+                break
+            found = entry
+        return found if found is not None and found.start <= at.rev else None
+
+
+class Hub:
+    """Hands change sets to followers in the order of `rev`, whether they come from this process's own commits or,
+    after a word from the bus, from the store."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+        self.channels: dict[UUID, Channel] = {}
+        self._watchers: dict[str, set[Listener]] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    # Followers
+
+    async def follow(self, conversation_ids: Sequence[UUID], user_id: str, listener: Listener) -> list[Follower]:
+        """Register a follower of each conversation, at its present position.
+
+        Registration comes before the positions are read, so nothing that commits in between is lost.
+        """
+        followers: list[Follower] = []
+        for conversation_id in conversation_ids:
+            channel = self.channels.get(conversation_id)
+            if channel is None:
+                channel = self.channels[conversation_id] = Channel(conversation_id)
+            follower = Follower(channel, user_id, listener)
+            channel.followers.add(follower)
+            followers.append(follower)
+        try:
+            await self._locate([follower.channel for follower in followers if follower.channel.at is None])
+        except BaseException:
+            for follower in followers:
+                self.unfollow(follower)
+            raise
+        for follower in followers:
+            follower.at = follower.channel.at
+        return followers
+
+    async def _locate(self, channels: Sequence[Channel]) -> None:
+        if not channels:
+            return
+        async with self._database.read() as connection:
+            states = await feed.states(connection, [channel.id for channel in channels])
+        for channel in channels:
+            if channel.at is None and channel.id in states:
+                channel.at = states[channel.id].position
+                self._want(channel, channel.wanted)
+
+    def unfollow(self, follower: Follower) -> None:
+        """Forget a follower; a conversation that nobody follows any more costs nothing."""
+        follower.live = False
+        channel = follower.channel
+        channel.followers.discard(follower)
+        if not channel.followers and self.channels.get(channel.id) is channel:
+            del self.channels[channel.id]
+            if channel.reading is not None:
+                channel.reading.cancel()
+
+    def watch(self, user_id: str, listener: Listener) -> None:
+        """Tell a listener of conversations that the user joins."""
+        self._watchers.setdefault(user_id, set()).add(listener)
+
+    def unwatch(self, user_id: str, listener: Listener) -> None:
+        listeners = self._watchers.get(user_id, set())
+        listeners.discard(listener)
+        if not listeners:
+            self._watchers.pop(user_id, None)
+
+    # What comes in
+
+    def grown(self, growths: Sequence[Growth]) -> None:
+        """This process has committed posts."""
+        for growth in growths:
+            channel = self.channels.get(growth.conversation_id)
+            if channel is None:
+                continue
+            if channel.at is None or growth.rev_before > channel.at.rev:
+                self._want(channel, growth.rev)
+                continue
+            start = ChangePosition(growth.rev_before, growth.head - len(growth.messages), growth.rev_before)
+            end = ChangePosition(growth.rev, growth.head, growth.rev)
+            self._push(
+                channel,
+                Changes(growth.conversation_id, start, end, growth.head, growth.floor,
+                        messages=growth.messages, profiles=growth.profiles),
+            )  # fmt: skip
+
+    def heard(self, moved: Sequence[Moved]) -> None:
+        """The bus says that conversations moved."""
+        for event in moved:
+            channel = self.channels.get(event.conversation_id)
+            if channel is not None:
+                self._want(channel, event.rev)
+            for user_id in event.joined:
+                for listener in tuple(self._watchers.get(user_id, ())):
+                    listener.joined(event.conversation_id)
+
+    def look_again(self) -> None:
+        """Events may have been lost: look at every followed conversation."""
+        for channel in self.channels.values():
+            if channel.at is not None:
+                self._want(channel, channel.at.rev + 1, once=True)
+
+    # From the store to the ring
+
+    def _want(self, channel: Channel, rev: int, *, once: bool = False) -> None:
+        channel.wanted = max(channel.wanted, 0 if once else rev)
+        if channel.at is None or (channel.at.rev >= rev) or channel.reading is not None:
+            return
+        channel.reading = asyncio.create_task(self._read(channel))
+        self._tasks.add(channel.reading)
+        channel.reading.add_done_callback(self._tasks.discard)
+
+    async def _read(self, channel: Channel) -> None:
+        try:
+            first = True
+            while channel.at is not None and (first or channel.at.rev < channel.wanted):
+                first = False
+                try:
+                    async with self._database.read() as connection:
+                        found = await feed.since(connection, channel.id, channel.at, _READ_ROWS)
+                    if found is not None and found.more:
+                        await self._skip(channel)
+                        continue
+                except Exception as error:
+                    # Followers wait until the store answers again; their positions lose nothing by it.
+                    log.warning("hub.read_failed", conversation_id=str(channel.id), reason=str(error))
+                    await asyncio.sleep(_READ_RETRY_SECONDS)
+                    first = True
+                    continue
+                if found is None:
+                    return
+                self._push(channel, found)
+        finally:
+            channel.reading = None
+
+    async def _skip(self, channel: Channel) -> None:
+        """Too much for the ring: go to the present, and let each follower catch up from the store. Who is no longer
+        a member by then is told so here, as the change that says it is skipped."""
+        users = list({follower.user_id for follower in channel.followers})
+        async with self._database.read() as connection:
+            now = await feed.state(connection, channel.id)
+            gone = await members.departed(connection, channel.id, users)
+        if now is not None and channel.at is not None and now.rev > channel.at.rev:
+            self._end_memberships(channel, gone, closed=now.closed)
+            channel.at = now.position
+            channel.ring.clear()
+            channel.ring_bytes = 0
+            self._wake_all(channel)
+
+    def _push(self, channel: Channel, changes: Changes) -> None:
+        if channel.at is None or changes.start is None or changes.end.rev <= channel.at.rev:
+            return
+        self._end_memberships(channel, changes.departed, closed=changes.closed)
+        if not channel.followers:
+            return
+        entry = Entry(changes.start.rev, changes.end, changes.tail())
+        channel.at = changes.end
+        channel.ring.append(entry)
+        channel.ring_bytes += len(entry.tail)
+        while len(channel.ring) > limits.RING_SETS or (
+            channel.ring_bytes > limits.RING_BYTES and len(channel.ring) > 1
+        ):
+            channel.ring_bytes -= len(channel.ring.popleft().tail)
+        self._wake_all(channel)
+
+    def _end_memberships(self, channel: Channel, departed: dict[str, str], *, closed: bool) -> None:
+        """Nobody gets the change set that says they have left, nor anything behind it."""
+        if not (departed or closed):
+            return
+        for follower in tuple(channel.followers):
+            reason = "closed" if closed else departed.get(follower.user_id)
+            if reason is not None:
+                self.unfollow(follower)
+                follower.listener.end(follower, reason)
+
+    def _wake_all(self, channel: Channel) -> None:
+        for follower in channel.followers:
+            follower.listener.wake(follower)
+
+    async def stop(self) -> None:
+        for task in tuple(self._tasks):
+            task.cancel()
+        if self._tasks:
+            await asyncio.wait(self._tasks)

@@ -1,0 +1,54 @@
+"""The FastAPI application, put together from its parts."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from fastapi import FastAPI
+from starlette.routing import WebSocketRoute
+
+from nestrel import __version__
+from nestrel.service import console, problems
+from nestrel.service.middleware import Envelope
+from nestrel.service.routes import changes, conversations, me, members, messages, operations
+from nestrel.service.settings import Settings
+from nestrel.service.socket import Live
+from nestrel.service.state import Service
+
+_DESCRIPTION = (
+    "The conversation store behind chat: ordered, durable messages, cursor-paginated history, live change sets. "
+    "Every refusal is a problem document (RFC 9457)."
+)
+
+
+def make_app(settings: Settings) -> FastAPI:
+    """The application for these settings; it connects to the store when it starts."""
+    service = Service(settings)
+
+    @asynccontextmanager
+    async def lifespan(_app: FastAPI) -> AsyncIterator[None]:
+        await service.start()
+        yield
+        await service.stop()
+
+    app = FastAPI(
+        title="Nestrel",
+        version=__version__,
+        description=_DESCRIPTION,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        redirect_slashes=False,
+    )
+    app.state.service = service
+    app.include_router(messages.direct, prefix="/v1")  # routers are asked in this order: the busiest first
+    for resource in (messages, changes, conversations, members, me):
+        app.include_router(resource.router, prefix="/v1")
+    app.include_router(operations.router)
+    app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))
+    console.mount(app)
+    problems.install(app)
+    app.add_middleware(Envelope)
+
+    return app

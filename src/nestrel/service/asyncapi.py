@@ -1,0 +1,114 @@
+"""The AsyncAPI 3 document of the WebSocket, made from the models that check the frames."""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any
+
+from pydantic import BaseModel
+from pydantic.json_schema import models_json_schema
+
+from nestrel import __version__
+from nestrel.core import objects
+from nestrel.service import models
+
+_CLIENT: dict[str, tuple[type[BaseModel], str]] = {
+    "sign_in": (models.SignInFrame, "Say who you are; the first frame, or again before the token runs out."),
+    "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
+    "follow_all": (models.FollowAllFrame, "Follow every conversation of yours, also those you join later."),
+    "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
+    "post": (models.PostFrame, "Post a message."),
+}
+
+_TEXT = {"type": "string"}
+_REF = {"type": ["string", "integer"], "description": "The `ref` of the frame that is answered."}
+
+
+def _ref(name: str) -> dict[str, str]:
+    return {"$ref": f"#/components/schemas/{name}"}
+
+
+def _frame(kind: str, properties: dict[str, Any], required: list[str]) -> dict[str, Any]:
+    return {
+        "type": "object",
+        "properties": {"type": {"const": kind}, **properties},
+        "required": ["type", *required],
+    }
+
+
+def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
+    cursor = {"type": "string", "maxLength": 400}
+    return {
+        "signed_in": (
+            _frame(
+                "signed_in",
+                {"ref": _REF, "user_id": _TEXT, "expires_at": _TEXT, "limits": {"type": "object"}},
+                ["user_id", "expires_at", "limits"],
+            ),
+            "You are signed in until the token runs out.",
+        ),
+        "done": (
+            _frame(
+                "done",
+                {"ref": _REF, "message": _ref("Message"), "conversation_id": _TEXT, "cursor": cursor},
+                [],
+            ),
+            "The command is carried out, and durable if it changed anything.",
+        ),
+        "refused": (
+            _frame("refused", {"ref": _REF, "problem": _ref("ProblemDocument")}, ["problem"]),
+            "The command is not carried out.",
+        ),
+        "changes": (
+            {"allOf": [_frame("changes", {}, []), _ref("ChangeSet")]},
+            "What changed in a conversation, as the present state of the rows.",
+        ),
+        "unfollowed": (
+            _frame(
+                "unfollowed",
+                {"conversation_id": _TEXT, "reason": {"enum": ["left", "removed", "closed"]}},
+                ["conversation_id", "reason"],
+            ),
+            "Membership has ended, or the conversation is closed.",
+        ),
+    }
+
+
+@cache
+def document() -> dict[str, Any]:
+    """The whole document; each server frame's schema is under `components.schemas` as `server_…`."""
+    known: list[type[BaseModel]] = [model for model, _ in _CLIENT.values()]
+    known += [objects.ChangeSet, objects.Message, objects.ProblemDocument]
+    _, schema = models_json_schema(
+        [(model, "validation") for model in known], ref_template="#/components/schemas/{model}"
+    )
+    schemas: dict[str, Any] = schema["$defs"]
+    messages: dict[str, Any] = {}
+    for name, (model, summary) in _CLIENT.items():
+        frame = schemas[model.__name__]
+        frame["properties"]["type"] = {"const": name}
+        messages[name] = {"name": name, "summary": summary, "payload": _ref(model.__name__)}
+    server = _server_frames()
+    for name, (payload, summary) in server.items():
+        schemas[f"server_{name}"] = payload
+        messages[name] = {"name": name, "summary": summary, "payload": _ref(f"server_{name}")}
+    channel = {"$ref": "#/channels/live"}
+    return {
+        "asyncapi": "3.0.0",
+        "info": {"title": "Nestrel live", "version": __version__, "description": "JSON text frames, one object each."},
+        "defaultContentType": "application/json",
+        "channels": {"live": {"address": "/v1/live", "messages": messages}},
+        "operations": {
+            "toService": {
+                "action": "receive",
+                "channel": channel,
+                "messages": [{"$ref": f"#/channels/live/messages/{name}"} for name in _CLIENT],
+            },
+            "toClient": {
+                "action": "send",
+                "channel": channel,
+                "messages": [{"$ref": f"#/channels/live/messages/{name}"} for name in server],
+            },
+        },
+        "components": {"schemas": schemas},
+    }

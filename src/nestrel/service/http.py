@@ -1,0 +1,179 @@
+"""What every route uses: who calls, JSON in and out, list headers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Coroutine
+from typing import Annotated, Any, TypeVar
+from uuid import UUID
+
+import orjson
+from fastapi import Depends, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.routing import APIRoute
+from pydantic import BaseModel, ValidationError
+from starlette.responses import Response
+
+from nestrel.core.objects import ProblemDocument
+from nestrel.core.problems import Unauthenticated, invalid
+from nestrel.core.text import check_key
+from nestrel.service.state import Service
+from nestrel.store import rows
+from nestrel.store.access import Caller
+
+
+class JsonRequest(Request):
+    """Reads JSON with orjson, which refuses NaN, lone surrogates and bottomless nesting."""
+
+    async def json(self) -> Any:
+        return orjson.loads(await self.body())
+
+
+class JsonRoute(APIRoute):
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handler = super().get_route_handler()
+
+        async def handle(request: Request) -> Response:
+            return await handler(JsonRequest(request.scope, request.receive))
+
+        return handle
+
+
+class DirectRoute(APIRoute):
+    """A busy route: FastAPI documents it, and its endpoint is called without FastAPI's resolving of parameters, which
+    costs more than the work itself. The endpoint takes `conversation_id`, `request`, `service` and `caller`."""
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        async def handle(request: Request) -> Response:
+            service: Service = request.app.state.service
+            caller = await get_caller(request, service)
+            try:
+                conversation_id = UUID(request.path_params["conversation_id"])
+            except ValueError:
+                raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
+            answer: Response = await self.endpoint(conversation_id, request, service, caller)
+            return answer
+
+        return handle
+
+
+class Json(Response):
+    """An answer whose JSON is written once, straight from rows."""
+
+    media_type = "application/json"
+
+    def __init__(self, content: Any, status_code: int = 200, headers: dict[str, str] | None = None) -> None:
+        super().__init__(rows.dump(content), status_code, headers)
+
+
+def documented(
+    model: type[Any] | None, *, status: int = 200, **others: type[Any] | None
+) -> dict[int | str, dict[str, Any]]:
+    """The `responses` of a route for the OpenAPI document: its answer, and problems for all else."""
+    problem = {"model": ProblemDocument, "content": {"application/problem+json": {}}}
+    answers: dict[int | str, dict[str, Any]] = {status: {"model": model} if model else {"description": "Done"}}
+    answers |= {int(code.removeprefix("s")): {"model": other} for code, other in others.items()}
+    return {
+        **answers,
+        "4XX": {**problem, "description": "Refused"},
+        "503": {**problem, "description": "The store is away"},
+    }
+
+
+async def get_service(request: Request) -> Service:  # asynchronous, for FastAPI sends plain functions to a thread
+    service: Service = request.app.state.service
+    return service
+
+
+def bearer(header: str | None) -> str:
+    """The token of an `Authorization` header (RFC 6750, 2.1). Raises `Unauthenticated` if there is none."""
+    scheme, _, token = (header or "").partition(" ")
+    if scheme.lower() != "bearer" or not token.strip():
+        raise Unauthenticated("send Authorization: Bearer TOKEN")
+    return token.strip()
+
+
+async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
+    """Who asks. A call that changes something is counted as a command."""
+    identity = await service.sign_in(bearer(request.headers.get("authorization")))
+    caller = Caller(identity.user_id, identity.service)
+    if request.method != "GET":
+        service.count_command(caller)
+    return caller
+
+
+ServiceDep = Annotated[Service, Depends(get_service)]
+CallerDep = Annotated[Caller, Depends(get_caller)]
+
+
+def idempotency_key(request: Request) -> str | None:
+    """The `Idempotency-Key` header, read as UTF-8 so that a key is the same through every door."""
+    raw = next((value for name, value in request.headers.raw if name == b"idempotency-key"), None)
+    if raw is None:
+        return None
+    try:
+        return check_key(raw.decode("utf-8"))
+    except UnicodeDecodeError:
+        raise invalid("/Idempotency-Key", "must be UTF-8") from None
+    except ValueError as error:
+        raise invalid("/Idempotency-Key", str(error)) from None
+
+
+Q = TypeVar("Q", bound=BaseModel)
+
+
+def query_of(request: Request, model: type[Q]) -> Q:
+    """The query string as a model. FastAPI's own way costs several times the rest of a page of history.
+
+    Raises:
+        RequestValidationError: as FastAPI would, which becomes `InvalidRequest`.
+    """
+    try:
+        return model.model_validate(dict(request.query_params))
+    except ValidationError as error:
+        found = error.errors(include_url=False)
+        raise RequestValidationError([{**one, "loc": ("query", *one["loc"])} for one in found]) from None
+
+
+async def body_of(request: Request, model: type[Q]) -> Q:
+    """The body as a model, for a `DirectRoute`. Raises as `query_of` does."""
+    try:
+        return model.model_validate(orjson.loads(await request.body()))
+    except orjson.JSONDecodeError as error:
+        fault = {"type": "json_invalid", "loc": ("body",), "msg": "not JSON", "ctx": {"error": str(error)}}
+        raise RequestValidationError([fault]) from None
+    except ValidationError as error:
+        found = error.errors(include_url=False)
+        raise RequestValidationError([{**one, "loc": ("body", *one["loc"])} for one in found]) from None
+
+
+def request_body(model: type[BaseModel]) -> dict[str, Any]:
+    """The body of `body_of` for the OpenAPI document."""
+    return {"requestBody": {"required": True, "content": {"application/json": {"schema": model.model_json_schema()}}}}
+
+
+def query_parameters(model: type[BaseModel]) -> dict[str, Any]:
+    """The parameters of `query_of` for the OpenAPI document."""
+    schema = model.model_json_schema()
+    required = schema.get("required", [])
+    return {
+        "parameters": [
+            {
+                "name": name,
+                "in": "query",
+                "required": name in required,
+                "schema": {key: value for key, value in property_.items() if key != "description"},
+                "description": property_.get("description", ""),
+            }
+            for name, property_ in schema["properties"].items()
+        ]
+    }
+
+
+def link_header(request: Request, cursors: dict[str, str | None], limit: int) -> dict[str, str]:
+    """The cursors of a list as RFC 8288 links."""
+    links = [
+        f'<{request.scope["path"]}?cursor={cursor}&limit={limit}>; rel="{relation}"'
+        for relation, cursor in cursors.items()
+        if cursor is not None
+    ]
+    return {"Link": ", ".join(links)} if links else {}

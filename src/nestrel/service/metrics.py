@@ -1,0 +1,32 @@
+"""What is counted, for Prometheus (text format 0.0.4). With several workers their files are added up."""
+
+from __future__ import annotations
+
+import os
+
+from prometheus_client import REGISTRY, CollectorRegistry, Counter, Gauge, Histogram, generate_latest, multiprocess
+
+MESSAGES = Counter("nestrel_messages", "Messages posted and durable")
+DELIVERIES = Counter("nestrel_deliveries", "Change sets sent to followers")
+CATCH_UPS = Counter("nestrel_catch_ups", "Change sets read from the store for a follower that was behind")
+REFUSALS = Counter("nestrel_refusals", "Refused requests and frames", ["problem"])
+CONNECTIONS = Gauge("nestrel_connections", "Open WebSockets", multiprocess_mode="livesum")
+FOLLOWS = Gauge("nestrel_follows", "Conversations followed, counted for each connection", multiprocess_mode="livesum")
+REQUEST_SECONDS = Histogram(
+    "nestrel_request_seconds",
+    "Time of an HTTP request",
+    ["method", "path", "status"],
+    buckets=(0.002, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 30),
+)
+BATCH_POSTS = Histogram(
+    "nestrel_batch_posts", "Posts that one transaction wrote", buckets=(1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024)
+)
+
+
+def exposition() -> bytes:
+    """All metrics of this service, of every worker."""
+    if "PROMETHEUS_MULTIPROC_DIR" not in os.environ:
+        return generate_latest(REGISTRY)
+    registry = CollectorRegistry()
+    multiprocess.MultiProcessCollector(registry)  # type: ignore[no-untyped-call]  # the package leaves it untyped
+    return generate_latest(registry)

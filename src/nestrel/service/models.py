@@ -1,0 +1,221 @@
+"""What requests and frames may hold: fields, types and limits. Unknown fields are refused."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any, Literal
+from uuid import UUID
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    StrictInt,
+    StrictStr,
+    model_validator,
+)
+
+from nestrel.core import limits, text, times
+from nestrel.core.roles import Kind, Role, Visibility
+
+Body = Annotated[
+    StrictStr,
+    AfterValidator(text.check_body),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.BODY_CHARS}),
+]
+Key = Annotated[
+    StrictStr,
+    AfterValidator(text.check_key),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.KEY_CHARS}),
+]
+UserId = Annotated[
+    StrictStr,
+    AfterValidator(text.check_user_id),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.USER_ID_CHARS}),
+]
+Name = Annotated[
+    StrictStr,
+    AfterValidator(text.check_name),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.NAME_CHARS}),
+]
+Title = Annotated[
+    StrictStr, AfterValidator(text.check_title), Field(json_schema_extra={"maxLength": limits.TITLE_CHARS})
+]
+DisplayName = Annotated[
+    StrictStr,
+    AfterValidator(text.check_display_name),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.DISPLAY_NAME_CHARS}),
+]
+Picture = Annotated[
+    StrictStr,
+    AfterValidator(text.check_picture),
+    Field(json_schema_extra={"maxLength": limits.PICTURE_CHARS}),
+]
+Attributes = Annotated[dict[str, Any], AfterValidator(text.check_attributes)]
+Seq = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]
+Cursor = Annotated[StrictStr, Field(min_length=1, max_length=limits.CURSOR_CHARS)]
+Limit = Annotated[int, Field(ge=1, le=limits.PAGE_MOST)]
+
+
+def _time(value: Any) -> Any:
+    return times.parse_time(value) if isinstance(value, str) else value
+
+
+Time = Annotated[datetime, BeforeValidator(_time)]
+
+
+class Request(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class PostMessage(Request):
+    """A message to post. `on_behalf_of` is for a trusted backend."""
+
+    body: Body
+    format: Literal["plain", "markdown"] = "plain"
+    attributes: Attributes = Field(default_factory=dict)
+    reply_to: Seq | None = None
+    on_behalf_of: UserId | None = None
+
+
+class KeyedMessage(PostMessage):
+    key: Key
+
+
+class PostBatch(Request):
+    """Messages that are posted all or not at all, in this order."""
+
+    messages: Annotated[list[KeyedMessage], Field(min_length=1, max_length=limits.BATCH_POSTS)]
+
+
+class MakeConversation(Request):
+    """A conversation to make; its maker becomes the owner. A `direct` one names exactly one other member."""
+
+    name: Name | None = None
+    title: Title = ""
+    kind: Kind = Kind.GROUP
+    visibility: Visibility = Visibility.CLOSED
+    members: Annotated[list[UserId], Field(max_length=limits.NEW_MEMBERS)] = Field(default_factory=list)
+    attributes: Attributes = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _direct_has_no_rules_of_its_own(self) -> MakeConversation:
+        if self.kind is Kind.DIRECT:
+            if self.name is not None:
+                raise ValueError("a direct conversation has no name")
+            if self.visibility is Visibility.OPEN:
+                raise ValueError("a direct conversation is always closed")
+            if len(set(self.members)) != 1:
+                raise ValueError("a direct conversation names exactly one other member")
+        return self
+
+
+class ChangeConversation(Request):
+    """Only the fields that are sent change; `name: null` takes the name away."""
+
+    title: Title | None = None
+    name: Name | None = None
+    visibility: Visibility | None = None
+    attributes: Attributes | None = None
+
+    @model_validator(mode="after")
+    def _something(self) -> ChangeConversation:
+        if not self.model_fields_set:
+            raise ValueError("name at least one of title, name, visibility, attributes")
+        for field in ("title", "visibility", "attributes"):
+            if field in self.model_fields_set and getattr(self, field) is None:
+                raise ValueError(f"{field} cannot be null")
+        return self
+
+
+class PutMember(Request):
+    role: Role | None = None
+
+
+class ChangeMember(Request):
+    role: Role
+
+
+class ChangeProfile(Request):
+    """Only the fields that are sent change; `picture: null` takes the picture away."""
+
+    display_name: DisplayName | None = None
+    picture: Picture | None = None
+
+    @model_validator(mode="after")
+    def _something(self) -> ChangeProfile:
+        if not self.model_fields_set:
+            raise ValueError("name at least one of display_name, picture")
+        if "display_name" in self.model_fields_set and self.display_name is None:
+            raise ValueError("display_name cannot be null")
+        return self
+
+
+class ListQuery(Request):
+    """A page of a list."""
+
+    limit: Limit = limits.PAGE_DEFAULT
+    cursor: Cursor | None = None
+
+
+class ConversationsQuery(ListQuery):
+    scope: Literal["mine", "open"] = "mine"
+    name: Name | None = Field(default=None, description="only the conversation of this name, compared without case")
+
+
+class MessagesQuery(Request):
+    """A page of history. A cursor stands for the whole query: only `limit` may be sent beside it."""
+
+    limit: Limit = limits.PAGE_DEFAULT
+    order: Literal["desc", "asc"] | None = Field(default=None, description="by default desc, newest first")
+    cursor: Cursor | None = None
+    before: Annotated[int, Field(ge=0, le=limits.SEQ_MOST)] | None = None
+    after: Annotated[int, Field(ge=0, le=limits.SEQ_MOST)] | None = None
+    around: Annotated[int, Field(ge=0, le=limits.SEQ_MOST)] | None = None
+    since: Time | None = Field(default=None, alias="from", description="RFC 3339, inclusive")
+    until: Time | None = Field(default=None, alias="to", description="RFC 3339, exclusive")
+    author: UserId | None = None
+
+    @model_validator(mode="after")
+    def _one_way(self) -> MessagesQuery:
+        sent = self.model_fields_set - {"limit"}
+        if "cursor" in sent and len(sent) > 1:
+            raise ValueError("a cursor stands for the whole query; send only limit beside it")
+        if len(sent & {"before", "after", "around"}) > 1:
+            raise ValueError("send only one of before, after and around")
+        return self
+
+
+class ChangesQuery(Request):
+    cursor: Cursor | None = None
+    limit: Annotated[int, Field(ge=1, le=limits.CHANGES_MOST)] = limits.CHANGES_DEFAULT
+
+
+class Frame(Request):
+    """What every client frame may carry; `ref` comes back with the answer."""
+
+    type: str
+    ref: StrictStr | StrictInt | None = None
+
+
+class SignInFrame(Frame):
+    token: StrictStr
+
+
+class FollowFrame(Frame):
+    conversation_id: UUID
+    cursor: Cursor | None = None
+
+
+class FollowAllFrame(Frame):
+    pass
+
+
+class UnfollowFrame(Frame):
+    conversation_id: UUID
+
+
+class PostFrame(Frame, KeyedMessage):
+    conversation_id: UUID

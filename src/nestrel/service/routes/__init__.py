@@ -1,0 +1,1 @@
+"""The HTTP routes, one module for each resource."""

@@ -1,0 +1,155 @@
+"""Conversations: make, list, show, change, close."""
+
+from __future__ import annotations
+
+import os
+import time
+from datetime import UTC, datetime
+from typing import Annotated, Any
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Request
+from starlette.responses import Response
+
+from nestrel.core.ids import uuid7
+from nestrel.core.objects import Conversation, ConversationPage
+from nestrel.core.problems import Forbidden, invalid
+from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
+from nestrel.core.text import pack_attributes
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
+from nestrel.service.state import Service
+from nestrel.store import conversations, profiles, snapshots
+from nestrel.store.access import Caller, see
+from nestrel.store.conversations import ListPosition, NewConversation
+from nestrel.store.rows import Wire
+
+router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conversations"])
+
+
+@router.post("", responses=documented(Conversation, status=201, s200=Conversation), status_code=201)
+async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep) -> Json:
+    """Make a conversation; you become its owner. A direct one that exists already is answered with 200."""
+    others = [user_id for user_id in dict.fromkeys(wanted.members) if user_id != caller.user_id]
+    pair = None
+    if wanted.kind is Kind.DIRECT:
+        if not others:
+            raise invalid("/members", "a direct conversation is with someone else")
+        pair = direct_pair(caller.user_id, others[0])
+    now = time.time()
+    new = NewConversation(
+        id=uuid7(int(now * 1000), os.urandom(10)),
+        kind=wanted.kind,
+        visibility=wanted.visibility,
+        name=wanted.name,
+        title=wanted.title,
+        attributes=pack_attributes(wanted.attributes),
+        direct_pair=pair,
+        created_by=caller.user_id,
+        created_at=datetime.fromtimestamp(now, UTC),
+        members=[(caller.user_id, Role.OWNER), *((user_id, default_role(wanted.kind)) for user_id in others)],
+    )
+    conversation_id, made = await _make_or_find(service, new)
+    async with service.database.read() as connection:
+        answer = await conversations.show(connection, conversation_id, caller.user_id)
+    location = {"Location": f"/v1/conversations/{conversation_id}"}
+    return Json(answer, 201 if made else 200, location)
+
+
+async def _make_or_find(service: Service, new: NewConversation) -> tuple[UUID, bool]:
+    while True:
+        if new.direct_pair is not None:
+            async with service.database.read() as connection:
+                found = await conversations.find_direct(connection, new.direct_pair)
+            if found is not None:
+                return found, False
+        if await conversations.make(service.database, new):
+            return new.id, True
+
+
+@router.get("", responses=documented(ConversationPage))
+async def listing(
+    query: Annotated[ConversationsQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """`mine`: your conversations, newest activity first, and the all cursor from before the list was read.
+    `open`: what anyone may join; a trusted backend sees every conversation here."""
+    name, scope = query.name, query.scope
+    position: ListPosition | None = None
+    if query.cursor is not None:
+        if query.model_fields_set - {"limit", "cursor", "scope"}:
+            raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+        scope, position = _open_position(service, caller, query)
+    async with service.database.read() as connection:
+        at = await snapshots.now(connection) if scope == "mine" else None
+        items, following = await conversations.page(connection, scope, caller, query.limit, position, name)
+        people = await profiles.read(connection, _people(items))
+    next_cursor = None
+    if following is not None:
+        key = f"{scope} {following.at.isoformat()} {following.id}"
+        next_cursor = service.seal.listing(caller.user_id, "conversations", key)
+    answer = {
+        "items": items,
+        "next": next_cursor,
+        "cursor": service.seal.all(caller.user_id, at) if at is not None else None,
+        "profiles": people,
+    }
+    return Json(answer, headers=link_header(request, {"next": next_cursor}, query.limit))
+
+
+def _open_position(service: Service, caller: Caller, query: ConversationsQuery) -> tuple[Any, ListPosition]:
+    assert query.cursor is not None
+    try:
+        key = service.seal.open_listing(caller.user_id, "conversations", query.cursor)
+    except ValueError as error:
+        raise invalid("/cursor", str(error)) from None
+    scope, at, conversation_id = key.split(" ")
+    if "scope" in query.model_fields_set and query.scope != scope:
+        raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+    return scope, ListPosition(datetime.fromisoformat(at), UUID(conversation_id))
+
+
+def _people(items: list[Wire]) -> set[str]:
+    """Whom a list shows: the makers and the authors of the last messages."""
+    people = {item["created_by"] for item in items}
+    return people | {item["last_message"]["author_id"] for item in items if item["last_message"]}
+
+
+@router.get("/{conversation_id}", responses=documented(Conversation))
+async def show(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
+    """One conversation as you see it."""
+    async with service.database.read() as connection:
+        await see(connection, conversation_id, caller)
+        return Json(await conversations.show(connection, conversation_id, caller.user_id))
+
+
+@router.patch("/{conversation_id}", responses=documented(Conversation))
+async def change(conversation_id: UUID, wanted: ChangeConversation, service: ServiceDep, caller: CallerDep) -> Json:
+    """Change title, name, visibility or attributes; owners only."""
+    fields: dict[str, Any] = wanted.model_dump(exclude_unset=True)
+    if "attributes" in fields:
+        fields["attributes"] = pack_attributes(fields["attributes"])
+    if "visibility" in fields:
+        fields["visibility"] = fields["visibility"].value
+    async with service.database.write() as connection:
+        access = await see(connection, conversation_id, caller, lock=True)
+        if not access.standing.may_change:
+            raise Forbidden("only an owner changes a conversation")
+        if access.standing.kind is Kind.DIRECT and (
+            fields.get("name") is not None or fields.get("visibility") == Visibility.OPEN
+        ):
+            raise Forbidden("a direct conversation has no name and stays closed")
+        await conversations.change(service.database, connection, conversation_id, fields)
+    async with service.database.read() as connection:
+        return Json(await conversations.show(connection, conversation_id, caller.user_id))
+
+
+@router.delete("/{conversation_id}", status_code=204, responses=documented(None, status=204))
+async def close(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
+    """Close it for good; from then on it does not exist for anyone, and its content is erased."""
+    async with service.database.write() as connection:
+        access = await see(connection, conversation_id, caller, lock=True)
+        if not access.standing.may_change:
+            raise Forbidden("only an owner closes a conversation")
+        await conversations.close(service.database, connection, conversation_id)
+    service.something_closed.set()
+    return Response(status_code=204)

@@ -1,0 +1,117 @@
+"""Members of a conversation: list, join, add, change role, leave, remove."""
+
+from __future__ import annotations
+
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Path, Query, Request
+from starlette.responses import Response
+
+from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
+from nestrel.core.objects import Member, MemberPage
+from nestrel.core.problems import NotFound, invalid
+from nestrel.core.roles import Role
+from nestrel.core.text import check_user_id
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.models import ChangeMember, ListQuery, PutMember
+from nestrel.service.state import Service
+from nestrel.store import members, profiles
+from nestrel.store.access import Caller, see
+
+router = APIRouter(prefix="/conversations/{conversation_id}/members", route_class=JsonRoute, tags=["members"])
+
+UserPath = Annotated[str, Path(description="a user id; `me` stands for yourself")]
+
+
+def _resolve(user_id: str, caller: Caller) -> str:
+    if user_id == "me":
+        return caller.user_id
+    try:
+        return check_user_id(user_id)
+    except ValueError as error:
+        raise invalid("/user_id", str(error)) from None
+
+
+@router.get("", responses=documented(MemberPage))
+async def listing(
+    conversation_id: UUID,
+    query: Annotated[ListQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Json:
+    """Who is in the conversation, by user id, with role and receipt."""
+    place, after = f"members {conversation_id}", ""
+    if query.cursor is not None:
+        try:
+            after = service.seal.open_listing(caller.user_id, place, query.cursor)
+        except ValueError as error:
+            raise invalid("/cursor", str(error)) from None
+    async with service.database.read() as connection:
+        await see(connection, conversation_id, caller)
+        items, following = await members.page(connection, conversation_id, query.limit, after)
+        people = await profiles.read(connection, [item["user_id"] for item in items])
+    cursor = service.seal.listing(caller.user_id, place, following) if following is not None else None
+    answer = {"items": items, "next": cursor, "profiles": people}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
+
+
+@router.put("/{user_id}", responses=documented(Member, s201=Member))
+async def put(
+    conversation_id: UUID, user_id: UserPath, wanted: PutMember, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """Join an open conversation yourself, or add someone. Who is a member already is answered with 200."""
+    who = _resolve(user_id, caller)
+    async with service.database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await members.census(connection, conversation_id, who)
+        if who == caller.user_id and census.role is None:
+            role = role_on_joining(standing, wanted.role)
+        elif who == caller.user_id and wanted.role in (None, census.role):
+            role = census.role or role_on_joining(standing, wanted.role)
+        else:
+            role = role_on_adding(standing, census.role, wanted.role, census.owners)
+        new = census.role is None
+        if role is not census.role:
+            await members.put(service.database, connection, conversation_id, who, role, new=new)
+    return await _show(service, conversation_id, who, 201 if new else 200)
+
+
+@router.patch("/{user_id}", responses=documented(Member))
+async def change(
+    conversation_id: UUID, user_id: UserPath, wanted: ChangeMember, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """Change a member's role."""
+    who = _resolve(user_id, caller)
+    async with service.database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await members.census(connection, conversation_id, who)
+        role = role_on_adding(standing, census.role or Role.READER, wanted.role, census.owners)
+        if census.role is None:
+            raise NotFound("there is no such member")
+        if role is not census.role:
+            await members.put(service.database, connection, conversation_id, who, role, new=False)
+    return await _show(service, conversation_id, who, 200)
+
+
+@router.delete("/{user_id}", status_code=204, responses=documented(None, status=204))
+async def end(conversation_id: UUID, user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Response:
+    """Leave the conversation, or remove someone from it."""
+    who = _resolve(user_id, caller)
+    own = who == caller.user_id
+    async with service.database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await members.census(connection, conversation_id, who)
+        check_leaving(standing, census.role, census.owners, census.members, own=own)
+        reason = "left" if own else "removed"
+        await members.leave(service.database, connection, conversation_id, who, reason=reason)
+    return Response(status_code=204)
+
+
+async def _show(service: Service, conversation_id: UUID, user_id: str, status: int) -> Json:
+    async with service.database.read() as connection:
+        member = await members.show(connection, conversation_id, user_id)
+    if member is None:
+        raise NotFound("the member has left again meanwhile")
+    return Json(member, status)

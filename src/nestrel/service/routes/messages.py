@@ -1,0 +1,130 @@
+"""Messages: post, post many, a page of history, one."""
+
+from __future__ import annotations
+
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Path, Request
+from starlette.responses import Response
+
+from nestrel.core import limits
+from nestrel.core.objects import HistoryPage, Message, MessageBatch
+from nestrel.core.paging import HistoryQuery
+from nestrel.core.problems import Expired, NotFound, invalid
+from nestrel.service.http import (
+    CallerDep,
+    DirectRoute,
+    Json,
+    JsonRoute,
+    ServiceDep,
+    body_of,
+    documented,
+    idempotency_key,
+    link_header,
+    query_of,
+    query_parameters,
+    request_body,
+)
+from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
+from nestrel.service.posting import make_post
+from nestrel.service.state import Service
+from nestrel.store import history, profiles, rows
+from nestrel.store.access import Caller, see
+from nestrel.store.changes import position_of
+
+router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=JsonRoute, tags=["messages"])
+
+direct = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=DirectRoute, tags=["messages"])
+
+_POST_DOCUMENT = {
+    **request_body(PostMessage),
+    "parameters": [
+        {
+            "name": "Idempotency-Key",
+            "in": "header",
+            "required": False,
+            "schema": {"type": "string", "minLength": 1, "maxLength": limits.KEY_CHARS},
+            "description": "Your own id for this post: a repeat has no second effect.",
+        }
+    ],
+}
+
+
+@direct.post("", status_code=201, responses=documented(Message, status=201, s200=Message), openapi_extra=_POST_DOCUMENT)
+async def post(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
+    """Post a message. The answer comes when it is durable; a repeat of its key is answered with 200."""
+    wanted = await body_of(request, PostMessage)
+    unit = [make_post(conversation_id, caller, wanted, idempotency_key(request))]
+    posted = (await service.writer.submit(unit))[0]
+    headers = {"ETag": f'"{posted.message["rev"]}"'}
+    return Json(posted.message, 201 if posted.new else 200, headers)
+
+
+@router.post("/batch", responses=documented(MessageBatch))
+async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceDep, caller: CallerDep) -> Json:
+    """Post up to 500 messages, all or none, numbered in this order."""
+    posts = [make_post(conversation_id, caller, message, message.key) for message in wanted.messages]
+    return Json({"items": [posted.message for posted in await service.writer.submit(posts)]})
+
+
+@direct.get("", responses=documented(HistoryPage), openapi_extra=query_parameters(MessagesQuery))
+async def listing(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Response:
+    """A page of history, newest first unless `order` says otherwise. `change_cursor` is where to follow from."""
+    wanted = _history_query(service, caller, conversation_id, query_of(request, MessagesQuery))
+    async with service.database.read() as connection:
+        access = await see(connection, conversation_id, caller)
+        page = await service.pages.read(connection, access, wanted)
+        people = await profiles.read(connection, page.authors)
+    seal, member = service.seal, caller.user_id
+    cursors: dict[str, str | None] = {"older": None, "newer": None}
+    if page.older:
+        cursors["older"] = seal.history(member, conversation_id, wanted.position(older=True, seq=page.lowest))
+    if page.newer:
+        cursors["newer"] = seal.history(member, conversation_id, wanted.position(older=False, seq=page.highest))
+    rest = {
+        **cursors,
+        "profiles": people,
+        "head": access.head,
+        "floor": access.floor,
+        "change_cursor": seal.conversation(member, conversation_id, position_of(access)),
+    }
+    body = b'{"items":' + page.items + b"," + rows.dump(rest)[1:]
+    return Response(body, headers=link_header(request, cursors, wanted.limit), media_type="application/json")
+
+
+def _history_query(service: Service, caller: Caller, conversation_id: UUID, query: MessagesQuery) -> HistoryQuery:
+    if query.cursor is not None:
+        try:
+            at = service.seal.open_history(caller.user_id, conversation_id, query.cursor)
+        except ValueError as error:
+            raise invalid("/cursor", str(error)) from None
+        return HistoryQuery.from_position(at, query.limit)
+    return HistoryQuery(
+        query.limit,
+        descending=query.order != "asc",
+        before=query.before,
+        after=query.after,
+        around=query.around,
+        since=query.since,
+        until=query.until,
+        author=query.author,
+    )
+
+
+@router.get("/{seq}", responses=documented(Message))
+async def show(
+    conversation_id: UUID,
+    seq: Annotated[int, Path(ge=0, le=limits.SEQ_MOST)],
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Json:
+    """One message as it now stands; 410 once it is below the floor."""
+    async with service.database.read() as connection:
+        access = await see(connection, conversation_id, caller)
+        if 1 <= seq < access.floor:
+            raise Expired(f"message {seq} is no longer kept; the conversation now begins at {access.floor}")
+        message = await history.one(connection, conversation_id, seq)
+    if message is None:
+        raise NotFound(f"there is no message {seq}; the newest is {access.head}")
+    return Json(message, headers={"ETag": f'"{message["rev"]}"'})

@@ -1,0 +1,173 @@
+"""Runs the application under uvicorn, in one process or several, and drains it on SIGTERM."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import gc
+import multiprocessing
+import os
+import signal
+import socket
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from multiprocessing.context import SpawnProcess
+
+import structlog
+import uvicorn
+
+from nestrel.core import limits
+from nestrel.service import logs
+from nestrel.service.app import make_app
+from nestrel.service.settings import Settings
+from nestrel.service.state import Service
+
+log = structlog.get_logger()
+
+_PING_SECONDS = 20.0
+_BACKLOG = 4096
+_CLOSE_SECONDS = 5.0
+
+
+_SPAWN = multiprocessing.get_context("spawn")
+
+
+class DrainingServer(uvicorn.Server):
+    """Stops in order: no new work, what is in flight finishes, live connections close with 1001, then exit 0."""
+
+    def __init__(self, config: uvicorn.Config, service: Service) -> None:
+        super().__init__(config)
+        self._service = service
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        service = self._service
+        for server in self.servers:
+            server.close()
+        service.draining = True
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(service.settings.drain_seconds):
+                await service.writer.drain()
+        for session in tuple(service.sessions):
+            session.close(1001, "the service is stopping")
+        try:
+            async with asyncio.timeout(min(_CLOSE_SECONDS, service.settings.drain_seconds)):
+                await service.emptied()
+        except TimeoutError:
+            # Whoever does not even read the close frame holds nobody up.
+            log.warning("drain.cut_short", connections=len(service.sessions))
+            for connection in tuple(self.server_state.connections):
+                if connection.transport is not None:
+                    connection.transport.abort()
+        await super().shutdown(sockets)
+
+
+def _server(settings: Settings) -> DrainingServer:
+    app = make_app(settings)
+    config = uvicorn.Config(
+        app,
+        loop="uvloop",
+        http="httptools",
+        ws="websockets-sansio",
+        ws_max_size=limits.FRAME_BYTES,
+        ws_ping_interval=_PING_SECONDS,
+        ws_ping_timeout=2 * _PING_SECONDS,
+        ws_per_message_deflate=False,
+        log_config=None,
+        access_log=False,
+        timeout_graceful_shutdown=max(1, round(settings.drain_seconds)),
+        server_header=False,
+        backlog=_BACKLOG,
+    )
+    return DrainingServer(config, app.state.service)
+
+
+def listen(settings: Settings) -> socket.socket:
+    """Bind the listening socket. Raises `OSError` when the address is taken or not this machine's."""
+    family = socket.AF_INET6 if ":" in settings.host else socket.AF_INET
+    bound = socket.socket(family, socket.SOCK_STREAM)
+    bound.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    bound.bind((settings.host, settings.port))
+    bound.listen(_BACKLOG)
+    bound.set_inheritable(True)
+    return bound
+
+
+def serve(settings: Settings, workers: int = 1, on_bound: Callable[[str], None] = lambda _address: None) -> None:
+    """Serve until SIGTERM or SIGINT, then drain. `on_bound` hears the address once it is listened on.
+
+    Raises:
+        OSError: the address cannot be listened on.
+    """
+    logs.configure(settings.log_level)
+    bound = listen(settings)
+    host, port = bound.getsockname()[:2]
+    on_bound(f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}")
+    if workers == 1:
+        _run(settings, bound)
+        return
+    with tempfile.TemporaryDirectory(prefix="nestrel-metrics-") as directory:
+        os.environ["PROMETHEUS_MULTIPROC_DIR"] = directory
+        _Supervisor(settings, bound, workers).run()
+
+
+def _run(settings: Settings, bound: socket.socket) -> None:
+    # uvicorn drains on these signals and then raises them again for whoever handled them before: nobody needs to.
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda _number, _frame: None)
+    server = _server(settings)
+    # The application is here to stay: the collector need not walk through it again and again. Requests make little
+    # that only the collector can free, so it may come less often.
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 50, 100)
+    server.run(sockets=[bound])
+
+
+def _worker(settings: Settings, bound: socket.socket, parent: Connection) -> None:
+    logs.configure(settings.log_level)
+    threading.Thread(target=_stop_without, args=(parent,), daemon=True).start()
+    _run(settings, bound)
+
+
+def _stop_without(parent: Connection) -> None:
+    """Drain when the supervisor is gone, however it went: its end of the pipe closes with it."""
+    with contextlib.suppress(EOFError, OSError):
+        parent.recv()
+    os.kill(os.getpid(), signal.SIGTERM)
+
+
+class _Supervisor:
+    """Starts the workers, starts one anew that has died, and stops them all on SIGTERM."""
+
+    def __init__(self, settings: Settings, bound: socket.socket, workers: int) -> None:
+        self._settings = settings
+        self._bound = bound
+        self._workers: list[SpawnProcess | None] = [None] * workers
+        self._started = [0.0] * workers
+        self._ours, self._theirs = _SPAWN.Pipe()
+        self._stopping = threading.Event()
+
+    def run(self) -> None:
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda _number, _frame: self._stopping.set())
+        while not self._stopping.wait(0.2):
+            for index, process in enumerate(self._workers):
+                if process is None or (not process.is_alive() and time.monotonic() - self._started[index] > 1):
+                    if process is not None:
+                        log.warning("worker.died", pid=process.pid, exitcode=process.exitcode)
+                    self._start(index)
+        for process in self._workers:
+            if process is not None:
+                process.terminate()
+        for process in self._workers:
+            if process is not None:
+                process.join()
+
+    def _start(self, index: int) -> None:
+        process = _SPAWN.Process(target=_worker, args=(self._settings, self._bound, self._theirs))
+        process.start()
+        self._workers[index] = process
+        self._started[index] = time.monotonic()

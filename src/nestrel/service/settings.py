@@ -1,0 +1,107 @@
+"""The settings of the service: one table, read from the environment and `nestrel.toml`, once, at start."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import Field, SecretStr, ValidationError, field_validator, model_validator
+from pydantic_settings import (
+    BaseSettings,
+    PydanticBaseSettingsSource,
+    SettingsConfigDict,
+    TomlConfigSettingsSource,
+)
+
+from nestrel.store.database import asyncpg_url
+
+
+def default_data_dir() -> Path:
+    """Where a local PostgreSQL keeps its data: outside any home that another user could not enter."""
+    home = Path.home()
+    return Path("/var/lib/nestrel") if home == Path("/root") else home / ".local/share/nestrel"
+
+
+class Settings(BaseSettings):
+    """Each is an environment variable `NESTREL_…` or a key in lower case in `nestrel.toml`; the environment wins."""
+
+    model_config = SettingsConfigDict(env_prefix="NESTREL_", toml_file="nestrel.toml", extra="forbid")
+
+    database_url: Annotated[str | None, Field(description="postgresql://user@host:port/database")] = None
+    data_dir: Annotated[Path, Field(description="where a PostgreSQL that nestrel itself starts keeps its data")] = (
+        Field(default_factory=default_data_dir)
+    )
+    jwt_secret: Annotated[SecretStr | None, Field(description="shared secret of HS256 tokens, 32 bytes or more")] = None
+    jwks_url: Annotated[str | None, Field(description="keys of an OpenID Connect issuer (RS256, ES256, EdDSA)")] = None
+    issuer: Annotated[str | None, Field(description="the `iss` that tokens must have")] = None
+    audience: Annotated[str | None, Field(description="the `aud` that tokens must have")] = None
+    client_id: Annotated[str, Field(description="the console's client id at the issuer")] = "nestrel-console"
+    host: Annotated[str, Field(description="address to listen on")] = "127.0.0.1"
+    port: Annotated[int, Field(ge=0, le=65535, description="port to listen on")] = 8460
+    bus: Annotated[str, Field(description="`postgres`, or a redis:// address")] = "postgres"
+    pool_size: Annotated[int, Field(ge=4, le=200, description="database connections of each process")] = 10
+    rate_limit: Annotated[
+        int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
+    ] = None
+    drain_seconds: Annotated[
+        float, Field(gt=0, le=600, description="how long a stopping process waits for work under way")
+    ] = 20.0
+    log_level: Annotated[str, Field(pattern="^(debug|info|warning|error)$", description="debug to error")] = "info"
+
+    @classmethod
+    def settings_customise_sources(
+        cls,
+        settings_cls: type[BaseSettings],
+        init_settings: PydanticBaseSettingsSource,
+        env_settings: PydanticBaseSettingsSource,
+        dotenv_settings: PydanticBaseSettingsSource,
+        file_secret_settings: PydanticBaseSettingsSource,
+    ) -> tuple[PydanticBaseSettingsSource, ...]:
+        return init_settings, env_settings, TomlConfigSettingsSource(settings_cls)
+
+    @field_validator("database_url")
+    @classmethod
+    def _database_url(cls, value: str | None) -> str | None:
+        if value is not None:
+            asyncpg_url(value)
+        return value
+
+    @field_validator("jwt_secret")
+    @classmethod
+    def _long_enough(cls, value: SecretStr | None) -> SecretStr | None:
+        if value is not None and len(value.get_secret_value().encode()) < 32:
+            raise ValueError("must have 32 bytes or more (RFC 7518, 3.2)")
+        return value
+
+    @field_validator("bus")
+    @classmethod
+    def _bus(cls, value: str) -> str:
+        if value != "postgres" and not value.startswith(("redis://", "rediss://")):
+            raise ValueError("must be postgres or a redis:// address")
+        return value
+
+    @model_validator(mode="after")
+    def _issuer_is_whole(self) -> Settings:
+        if self.jwks_url and not (self.issuer and self.audience):
+            raise ValueError("NESTREL_JWKS_URL wants NESTREL_ISSUER and NESTREL_AUDIENCE beside it")
+        return self
+
+
+class SettingsError(Exception):
+    """The settings cannot be used; the text says which and why, for a person."""
+
+
+def load_settings(**overrides: object) -> Settings:
+    """Read the settings; arguments that are not None win over everything else.
+
+    Raises:
+        SettingsError: with one line for each fault.
+    """
+    try:
+        return Settings(**{key: value for key, value in overrides.items() if value is not None})  # type: ignore[arg-type]  # checked by pydantic
+    except ValidationError as error:
+        lines = []
+        for fault in error.errors():
+            name = "NESTREL_" + str(fault["loc"][0]).upper() if fault["loc"] else "settings"
+            lines.append(f"{name}: {fault['msg'].removeprefix('Value error, ')}")
+        raise SettingsError("\n".join(lines)) from None

@@ -1,0 +1,157 @@
+"""The parts of one service process, put together and taken apart in order."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import time
+from collections.abc import Sequence
+from secrets import token_hex
+from typing import Protocol
+
+import structlog
+
+from nestrel.core.cursors import CursorSeal
+from nestrel.core.problems import StoreUnavailable
+from nestrel.core.rate import RateLimit
+from nestrel.live.bus import make_bus
+from nestrel.live.hub import Hub
+from nestrel.service import metrics
+from nestrel.service.pages import Pages
+from nestrel.service.settings import Settings
+from nestrel.service.tokens import Identity, TokenVerifier
+from nestrel.store import erase, profiles, schema
+from nestrel.store.access import Caller
+from nestrel.store.append import Growth
+from nestrel.store.database import Database
+from nestrel.store.writer import Writer
+
+log = structlog.get_logger()
+
+_KNOWN_USERS = 200_000
+_ERASE_PAUSE_SECONDS = 5.0
+
+
+class Closable(Protocol):
+    """A live connection, as the drain sees it."""
+
+    def close(self, code: int, reason: str) -> None: ...
+
+
+class Service:
+    """Everything that a request needs. Nothing is read from the environment and nothing connects before `start`."""
+
+    def __init__(self, settings: Settings) -> None:
+        assert settings.database_url is not None
+        self.settings = settings
+        self.node = f"{os.getpid()}-{token_hex(4)}"
+        self.database = Database(
+            settings.database_url,
+            pool_size=settings.pool_size,
+            notify=settings.bus == "postgres",
+            node=self.node,
+        )
+        self.tokens = TokenVerifier(settings)
+        self.hub = Hub(self.database)
+        self.bus = make_bus(settings.bus, settings.database_url, self.node)
+        self.database.on_commit = self.bus.publish
+        self.writer = Writer(self.database, self._grown, metrics.BATCH_POSTS.observe)
+        self.pages = Pages()
+        self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
+        self.sessions: set[Closable] = set()
+        self.draining = False
+        self._empty = asyncio.Event()
+        self._seal: CursorSeal | None = None
+        self._known: set[str] = set()
+        self._eraser: asyncio.Task[None] | None = None
+        self.something_closed = asyncio.Event()
+
+    async def start(self) -> None:
+        await self.bus.start(self.hub.heard, self.hub.look_again)
+        with contextlib.suppress(StoreUnavailable):
+            await self.load_seal()
+        self._eraser = asyncio.create_task(self._erase(), name="eraser")
+
+    async def stop(self) -> None:
+        await self.writer.drain()
+        if self._eraser is not None:
+            self._eraser.cancel()
+            await asyncio.wait([self._eraser])
+        await self.hub.stop()
+        await self.bus.stop()
+        await self.database.close()
+
+    def left(self, session: Closable) -> None:
+        """A live connection has ended."""
+        self.sessions.discard(session)
+        if not self.sessions:
+            self._empty.set()
+
+    async def emptied(self) -> None:
+        """Wait until no live connection is left."""
+        while self.sessions:
+            self._empty.clear()
+            await self._empty.wait()
+
+    async def load_seal(self) -> CursorSeal:
+        """The seal of cursors; its key comes from the store, once."""
+        if self._seal is None:
+            self._seal = CursorSeal(await self.database.cursor_key())
+        return self._seal
+
+    @property
+    def seal(self) -> CursorSeal:
+        if self._seal is None:
+            raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
+        return self._seal
+
+    def _grown(self, growths: Sequence[Growth]) -> None:
+        metrics.MESSAGES.inc(sum(len(growth.messages) for growth in growths))
+        self.hub.grown(growths)
+
+    async def sign_in(self, token: str) -> Identity:
+        """Verify a token and make sure that its user has a profile.
+
+        Raises:
+            Unauthenticated: the token is not accepted.
+        """
+        identity = await self.tokens.verify(token)
+        if identity.user_id not in self._known:
+            await self.load_seal()
+            await profiles.first_sight(self.database, identity.user_id, identity.display_name, identity.picture)
+            if len(self._known) >= _KNOWN_USERS:
+                self._known.clear()
+            self._known.add(identity.user_id)
+        return identity
+
+    def count_command(self, caller: Caller) -> None:
+        """Count a command against the member's rate. Raises `SlowDown` when there is one and it is used up."""
+        if self.rate is not None and not caller.service:
+            self.rate.take(caller.user_id, time.monotonic())
+
+    async def ready(self) -> tuple[bool, str]:
+        """Whether this process can serve, and the reason in words."""
+        if self.draining:
+            return False, "draining"
+        try:
+            async with self.database.read() as connection:
+                at = await schema.current(connection)
+            if at != schema.newest():
+                return False, f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade"
+            await self.load_seal()
+        except StoreUnavailable as problem:
+            return False, problem.detail
+        return True, "ready"
+
+    async def _erase(self) -> None:
+        """Take away what closed conversations held, at start and whenever one is closed."""
+        while True:
+            try:
+                while await erase.step(self.database):
+                    pass
+            except Exception as error:
+                log.warning("erase.failed", reason=str(error))
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self.something_closed.wait(), _ERASE_PAUSE_SECONDS)
+            self.something_closed.clear()

@@ -1,0 +1,178 @@
+"""Who a token speaks for: bearer JWTs (RFC 6750, RFC 7519) by shared secret or by an issuer's keys (RFC 7517)."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any
+
+import httpx
+import jwt
+import structlog
+
+from nestrel.core.problems import StoreUnavailable, Unauthenticated
+from nestrel.core.text import check_display_name, check_picture, check_user_id
+from nestrel.service.settings import Settings
+
+log = structlog.get_logger()
+
+SERVICE_SCOPE = "nestrel.service"
+_ALGORITHMS = {("RSA", None): "RS256", ("EC", "P-256"): "ES256", ("OKP", "Ed25519"): "EdDSA"}
+_KEYS_SECONDS = 600.0
+_REFETCH_SECONDS = 5.0
+_CACHED_TOKENS = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """What a verified token says. `expires_at` is in seconds since 1970."""
+
+    user_id: str
+    display_name: str
+    picture: str | None
+    service: bool
+    expires_at: float
+
+
+class IssuerKeys:
+    """An issuer's public keys by key id. Fetched when first needed, when old, and for a key id not seen before, but
+    then not more often than every few seconds, whoever asks."""
+
+    def __init__(self, url: str) -> None:
+        self._url = url
+        self._keys: dict[str | None, tuple[Any, str]] = {}
+        self._fetched = float("-inf")
+        self._tried = float("-inf")
+
+    async def find(self, key_id: str | None) -> tuple[Any, str] | None:
+        """The key and the one algorithm it is for; None if the issuer has no such key.
+
+        Raises:
+            StoreUnavailable: no keys are known yet and the issuer does not answer.
+        """
+        now = time.monotonic()
+        stale = now - self._fetched > _KEYS_SECONDS or key_id not in self._keys
+        if stale and now - self._tried > _REFETCH_SECONDS:
+            self._tried = now
+            try:
+                await self._fetch()
+                self._fetched = now
+            except (httpx.HTTPError, ValueError, KeyError) as error:
+                log.warning("issuer.keys_not_read", url=self._url, reason=str(error) or type(error).__name__)
+        if not self._keys:
+            self._tried = float("-inf")
+            raise StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=2)
+        return self._keys.get(key_id)
+
+    async def _fetch(self) -> None:
+        async with httpx.AsyncClient(timeout=5) as client:
+            answer = (await client.get(self._url)).raise_for_status().json()
+        keys: dict[str | None, tuple[Any, str]] = {}
+        for raw in answer["keys"]:
+            algorithm = _ALGORITHMS.get((raw.get("kty"), raw.get("crv")))
+            if algorithm is None or raw.get("use", "sig") != "sig" or raw.get("alg", algorithm) != algorithm:
+                continue
+            keys[raw.get("kid")] = (jwt.PyJWK(raw, algorithm).key, algorithm)
+        self._keys = keys
+
+
+class TokenVerifier:
+    """Verifies tokens. Which key and algorithm apply follows from the configuration and the key id, never from the
+    token's own `alg`."""
+
+    def __init__(self, settings: Settings) -> None:
+        self._secret = settings.jwt_secret.get_secret_value() if settings.jwt_secret else None
+        self._keys = IssuerKeys(settings.jwks_url) if settings.jwks_url else None
+        self._issuer = settings.issuer
+        self._audience = settings.audience
+        self._cache: dict[str, Identity] = {}
+
+    async def verify(self, token: str) -> Identity:
+        """The identity of a bearer token.
+
+        Raises:
+            Unauthenticated: it is malformed, forged, expired or meant for someone else; the detail says which.
+        """
+        cached = self._cache.get(token)
+        if cached is not None:
+            if cached.expires_at > time.time():
+                return cached
+            del self._cache[token]
+        identity = self._identity(self._decode(token, *await self._key_for(token)))
+        if len(self._cache) >= _CACHED_TOKENS:
+            self._cache.clear()
+        self._cache[token] = identity
+        return identity
+
+    async def _key_for(self, token: str) -> tuple[Any, str]:
+        try:
+            key_id = jwt.get_unverified_header(token).get("kid")
+        except jwt.PyJWTError:
+            raise Unauthenticated("the token is not a JSON Web Token") from None
+        if self._keys is not None and (key_id is not None or self._secret is None):
+            found = await self._keys.find(key_id)
+            if found is not None:
+                return found
+        if self._secret is not None:
+            return self._secret, "HS256"
+        raise Unauthenticated("the token is not signed with a key of the issuer")
+
+    def _decode(self, token: str, key: Any, algorithm: str) -> dict[str, Any]:
+        try:
+            claims: dict[str, Any] = jwt.decode(
+                token,
+                key,
+                algorithms=[algorithm],
+                issuer=self._issuer,
+                audience=self._audience,
+                options={
+                    "require": ["exp", "sub"],
+                    "verify_aud": self._audience is not None,
+                    "verify_iss": self._issuer is not None,
+                    "verify_iat": False,
+                },
+            )
+        except jwt.ExpiredSignatureError:
+            raise Unauthenticated("the token has expired; get a new one") from None
+        except jwt.MissingRequiredClaimError as error:
+            raise Unauthenticated(f"the token has no claim {error.claim!r}") from None
+        except jwt.InvalidAudienceError:
+            raise Unauthenticated("the token is for another audience") from None
+        except jwt.InvalidIssuerError:
+            raise Unauthenticated("the token is from another issuer") from None
+        except (jwt.PyJWTError, ValueError, TypeError, OverflowError):
+            raise Unauthenticated("the token's signature or form is not valid") from None
+        return claims
+
+    def _identity(self, claims: dict[str, Any]) -> Identity:
+        try:
+            user_id = check_user_id(claims["sub"])
+        except (ValueError, TypeError) as error:
+            raise Unauthenticated(f"the token's sub cannot be used: it {error}") from None
+        scope = claims.get("scope")
+        return Identity(
+            user_id=user_id,
+            display_name=_usable(claims.get("name"), check_display_name) or user_id,
+            picture=_usable(claims.get("picture"), check_picture),
+            service=isinstance(scope, str) and SERVICE_SCOPE in scope.split(),
+            expires_at=float(claims["exp"]),
+        )
+
+
+def _usable(claim: Any, check: Any) -> str | None:
+    """An optional claim, if it is fit to be kept: a poor name is no reason to turn someone away."""
+    if not isinstance(claim, str):
+        return None
+    try:
+        kept: str = check(claim)
+    except ValueError:
+        return None
+    return kept
+
+
+def mint(secret: str, user_id: str, *, seconds: int, now: int, issuer: str | None = None, audience: str | None = None,
+         name: str | None = None, picture: str | None = None, scope: str | None = None) -> str:  # fmt: skip
+    """A HS256 token for development and scripts; `now` in seconds since 1970."""
+    claims = {"sub": user_id, "iat": now, "exp": now + seconds, "name": name, "picture": picture, "scope": scope,
+              "iss": issuer, "aud": audience}  # fmt: skip
+    return jwt.encode({key: value for key, value in claims.items() if value is not None}, secret, "HS256")

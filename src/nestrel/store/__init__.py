@@ -1,0 +1,1 @@
+"""PostgreSQL through SQLAlchemy: all SQL of the project lives in this package."""

@@ -1,0 +1,200 @@
+"""The connection pool, transactions, and what a driver's error means to the rest of the service."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import asynccontextmanager
+
+import asyncpg
+from sqlalchemy import text
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import DBAPIError, InterfaceError
+from sqlalchemy.ext.asyncio import AsyncConnection, create_async_engine
+from sqlalchemy.pool import NullPool
+
+from nestrel.core.problems import StoreUnavailable
+from nestrel.store import events
+from nestrel.store.events import Moved
+from nestrel.store.native import driver, execute
+
+_AWAY = (
+    OSError,
+    TimeoutError,
+    asyncpg.InterfaceError,
+    asyncpg.PostgresConnectionError,
+    asyncpg.CannotConnectNowError,
+    asyncpg.AdminShutdownError,
+    asyncpg.CrashShutdownError,
+    asyncpg.TooManyConnectionsError,
+    asyncpg.InvalidCatalogNameError,
+    asyncpg.InvalidAuthorizationSpecificationError,
+)
+_NO_TABLE = "42P01"
+_AWAY_STATES = ("08", "57P", "53", "28", "3D")
+"""SQLSTATE classes: connection exception, operator intervention, insufficient resources, no entry, no database."""
+
+_WAIT_SECONDS = 10.0
+
+_SETTINGS = {
+    "application_name": "nestrel",
+    "jit": "off",
+    "timezone": "UTC",
+    # Every hot statement has one good plan, by index and in its order; planning it anew for each call costs more than
+    # it can win, and a plan made while a table was small must not scan or sort it when it has grown.
+    "plan_cache_mode": "force_generic_plan",
+    "enable_seqscan": "off",
+    "enable_bitmapscan": "off",
+    "enable_sort": "off",
+    "idle_in_transaction_session_timeout": "60s",
+}
+
+
+def asyncpg_url(url: str) -> str:
+    """The SQLAlchemy address of a `postgresql://` one. Raises `ValueError` with what is wrong."""
+    try:
+        parsed = make_url(url)
+    except Exception:
+        raise ValueError("the database URL must look like postgresql://user@host:port/database") from None
+    if parsed.drivername not in ("postgresql", "postgres", "postgresql+asyncpg"):
+        raise ValueError(f"the database URL must begin with postgresql://, not {parsed.drivername}://")
+    return parsed.set(drivername="postgresql+asyncpg").render_as_string(hide_password=False)
+
+
+def is_away(error: BaseException) -> bool:
+    """Whether an error says that the store is not reachable, rather than that a statement is wrong."""
+    if isinstance(error, DBAPIError) and (error.connection_invalidated or isinstance(error, InterfaceError)):
+        return True
+    return isinstance(error, _AWAY) or sqlstate(error).startswith(_AWAY_STATES)
+
+
+def sqlstate(error: BaseException) -> str:
+    """PostgreSQL's code for an error, from the driver or through SQLAlchemy; empty if it has none."""
+    cause = error.orig if isinstance(error, DBAPIError) else error
+    return str(getattr(cause, "sqlstate", None) or "")
+
+
+class Database:
+    """The connections of a process. `notify` says whether a transaction tells the bus itself, by NOTIFY; whatever it
+    says, `on_commit` hears of each committed event.
+
+    Connections are SQLAlchemy's, in autocommit, and are kept checked out between uses: checking one out of its pool
+    costs more than the statements of most requests. Transactions are the driver's, so that statements in the driver's
+    own form (`nestrel.store.native`) and SQLAlchemy's take part in the same one.
+    """
+
+    def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None) -> None:
+        self.notify = notify
+        self.node = node
+        self.on_commit: Callable[[Sequence[Moved]], None] = lambda _events: None
+        self._engine = create_async_engine(
+            asyncpg_url(url),
+            poolclass=NullPool,
+            isolation_level="AUTOCOMMIT",
+            connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": 60},
+        )
+        self._idle: list[AsyncConnection] = []
+        self._free = asyncio.Semaphore(pool_size)
+
+    @asynccontextmanager
+    async def read(self) -> AsyncIterator[AsyncConnection]:
+        """A connection on which each statement is its own transaction.
+
+        Raises:
+            StoreUnavailable: the database is away, or all connections are busy for too long.
+        """
+        try:
+            connection = await self._take()
+            try:
+                yield connection
+            finally:
+                await self._give_back(connection)
+        except Exception as error:
+            await self._translate(error)
+            raise
+
+    @asynccontextmanager
+    async def write(self) -> AsyncIterator[AsyncConnection]:
+        """A transaction, committed at the end of the block; events told with `announce` go out with it.
+
+        Raises:
+            StoreUnavailable: the database is away; unless a commit was under way, nothing was changed.
+        """
+        told: list[Moved] = []
+        async with self.read() as connection:
+            connection.info["told"] = told
+            async with driver(connection).transaction():
+                yield connection
+        if told:
+            self.on_commit(told)
+
+    async def _take(self) -> AsyncConnection:
+        if self._free.locked():
+            async with asyncio.timeout(_WAIT_SECONDS):
+                await self._free.acquire()
+        else:
+            await self._free.acquire()
+        try:
+            while self._idle:
+                connection = self._idle.pop()
+                if not driver(connection).is_closed():
+                    return connection
+                await connection.close()
+            connection = await self._engine.connect()
+            raw = await connection.get_raw_connection()
+            connection.info["driver"] = raw.driver_connection
+            return connection
+        except BaseException:
+            self._free.release()
+            raise
+
+    async def _give_back(self, connection: AsyncConnection) -> None:
+        self._free.release()
+        plain = driver(connection)
+        if plain.is_closed() or plain.is_in_transaction():
+            plain.terminate()
+            with contextlib.suppress(Exception):
+                await connection.invalidate()
+                await connection.close()
+        else:
+            self._idle.append(connection)
+
+    async def _translate(self, error: Exception) -> None:
+        """Raise `StoreUnavailable` if the error says that the database is away; the other connections are then as
+        dead as this one."""
+        if sqlstate(error) == _NO_TABLE:
+            raise StoreUnavailable("the schema is not there yet; run nestrel db upgrade", retry_after=5) from error
+        if not is_away(error):
+            return
+        while self._idle:
+            connection = self._idle.pop()
+            driver(connection).terminate()
+            with contextlib.suppress(Exception):
+                await connection.close()
+        raise StoreUnavailable(
+            "the database does not answer; try again, with the same idempotency key", retry_after=1
+        ) from error
+
+    def announcement(self, connection: AsyncConnection, moved: Sequence[Moved], *, to_self: bool = True) -> list[str]:
+        """The payloads that the transaction must NOTIFY so that the bus learns that conversations moved. `to_self`
+        False: this process knows."""
+        connection.info["told"].extend(moved)
+        return list(events.pack(None if to_self else self.node, moved)) if self.notify else []
+
+    async def announce(self, connection: AsyncConnection, moved: Sequence[Moved]) -> None:
+        """Tell the bus, in this transaction, that conversations moved."""
+        payloads = self.announcement(connection, moved)
+        if payloads:
+            await execute(connection, "SELECT pg_notify($1, p) FROM unnest($2::text[]) p", events.CHANNEL, payloads)
+
+    async def cursor_key(self) -> bytes:
+        """The key that seals cursors, the same for every process on this database."""
+        async with self.read() as connection:
+            result = await connection.execute(text("SELECT value FROM service_secrets WHERE name = 'cursor'"))
+            return bytes(result.scalar_one())
+
+    async def close(self) -> None:
+        while self._idle:
+            await self._idle.pop().close()
+        await self._engine.dispose()

@@ -1,0 +1,92 @@
+"""Profiles: made from the token at first sight, changed by their owner, looked up once per page."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from uuid import UUID
+
+from sqlalchemy import text
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from nestrel.store import rows
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import fetch
+from nestrel.store.rows import Wire
+
+_READ = f"SELECT {rows.PROFILE_COLUMNS} FROM profiles WHERE user_id = ANY($1::text[])"
+
+_MEMBERSHIPS = 200
+"""Conversations that one transaction of a profile's change moves; it holds their locks."""
+
+_FIRST_SIGHT = text(
+    "INSERT INTO profiles VALUES (:user_id, :display_name, :picture, 1) ON CONFLICT DO NOTHING RETURNING rev"
+)
+_CHANGE = text(
+    """
+    UPDATE profiles SET display_name = :display_name, picture = :picture, rev = rev + 1
+    WHERE user_id = :user_id AND (display_name, picture) IS DISTINCT FROM (:display_name, CAST(:picture AS text))
+    RETURNING rev
+    """
+)
+_NEXT_MEMBERSHIPS = text(
+    """
+    SELECT conversation_id FROM members WHERE user_id = :user_id AND conversation_id > :after
+    ORDER BY conversation_id LIMIT :most
+    """
+)
+# The member row carries the news: it takes the conversation's next rev, so that whoever was away learns of the new
+# profile in the same way as whoever is there.
+_MOVE = """
+WITH locked AS (
+    SELECT id FROM conversations WHERE id = ANY($1::uuid[]) AND closed_at IS NULL ORDER BY id FOR NO KEY UPDATE
+), moved AS (
+    UPDATE conversations SET rev = rev + 1, moved_xid = pg_current_xact_id()
+    WHERE id IN (SELECT id FROM locked) RETURNING id, rev
+), marked AS (
+    UPDATE members m SET rev = moved.rev, moved_xid = pg_current_xact_id()
+    FROM moved WHERE m.conversation_id = moved.id AND m.user_id = $2
+)
+SELECT id, rev FROM moved
+"""
+
+
+async def read(connection: AsyncConnection, user_ids: Iterable[str]) -> dict[str, Wire]:
+    """The profiles of a page, each once; someone never seen is shown by user id."""
+    wanted = sorted(set(user_ids))
+    if not wanted:
+        return {}
+    found = await fetch(connection, _READ, wanted)
+    known = {row[0]: rows.profile(*row) for row in found}
+    return {user_id: known.get(user_id) or rows.profile(user_id, None, None, None) for user_id in wanted}
+
+
+async def first_sight(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
+    """Make the profile if there is none; who was a member before is then shown by name to the others."""
+    async with database.write() as connection:
+        values = {"user_id": user_id, "display_name": display_name, "picture": picture}
+        made = (await connection.execute(_FIRST_SIGHT, values)).first()
+    if made is not None:
+        await _tell(database, user_id)
+
+
+async def change(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
+    """Change the profile and tell everyone who shares a conversation; the same profile again changes nothing."""
+    async with database.write() as connection:
+        values = {"user_id": user_id, "display_name": display_name, "picture": picture}
+        changed = (await connection.execute(_CHANGE, values)).first()
+    if changed is not None:
+        await _tell(database, user_id)
+
+
+async def _tell(database: Database, user_id: str) -> None:
+    after = UUID(int=0)
+    while True:
+        async with database.write() as connection:
+            values = {"user_id": user_id, "after": after, "most": _MEMBERSHIPS}
+            ids = list((await connection.execute(_NEXT_MEMBERSHIPS, values)).scalars())
+            if not ids:
+                return
+            moved = await fetch(connection, _MOVE, ids, user_id)
+            await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
+        after = ids[-1]

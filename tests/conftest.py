@@ -1,0 +1,72 @@
+"""One PostgreSQL for the run, one database cloned for each service, one service that most tests share."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import tempfile
+from collections.abc import AsyncIterator, Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from nestrel.demo.postgres import LocalPostgres
+from nestrel.store import schema
+from tests.support import Person, Served, unique
+
+_TEMPLATE = "template_nestrel"
+
+
+@pytest.fixture(scope="session")
+def postgres() -> Iterator[LocalPostgres]:
+    with tempfile.TemporaryDirectory(prefix="nestrel-test-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)  # the postgres user must get in
+        server = LocalPostgres(Path(folder), durable=False)
+        server.start()
+        try:
+            server.create_database(_TEMPLATE)
+            asyncio.run(schema.upgrade(server.url(_TEMPLATE)))
+            yield server
+        finally:
+            server.stop("immediate")
+
+
+@pytest.fixture(scope="session")
+def make_database(postgres: LocalPostgres) -> Callable[[], str]:
+    """Makes a database with the schema and gives its address."""
+
+    def make() -> str:
+        name = unique("test").replace("-", "_")
+        postgres.create_database(name, _TEMPLATE)
+        return postgres.url(name)
+
+    return make
+
+
+@pytest.fixture(scope="session")
+def service(make_database: Callable[[], str]) -> Iterator[Served]:
+    """The shared service. Tests make their own conversations and members in it."""
+    with Served(make_database()) as served:
+        yield served.wait_ready()
+        code = served.stop()
+        # Whatever the tests sent it: it logged no bug, and it stopped in order.
+        bugs = [line[:2000] for line in served.log().splitlines() if '"level":"error"' in line]
+        assert bugs == []
+        assert code == 0
+
+
+@pytest.fixture(autouse=True)
+async def _close_people() -> AsyncIterator[None]:
+    yield
+    while Person.opened:
+        await Person.opened.pop().http.aclose()
+
+
+@pytest.fixture
+def person(service: Served) -> Callable[..., Person]:
+    """Makes members of the shared service, each with a user id of its own."""
+
+    def make(name: str = "mara", **claims: object) -> Person:
+        return Person(service.url, unique(name), **claims)
+
+    return make

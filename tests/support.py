@@ -1,0 +1,186 @@
+"""What tests share: the service as a process, and members who speak to it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any, ClassVar
+from uuid import uuid4
+
+import httpx
+from websockets.asyncio.client import ClientConnection, connect
+
+from nestrel.demo.postgres import free_port
+from nestrel.service.tokens import mint
+
+SECRET = "a secret of the tests, long enough for every HMAC that anyone might sign with"
+
+
+def token(user: str, *, seconds: int = 3600, secret: str = SECRET, **claims: Any) -> str:
+    return mint(secret, user, seconds=seconds, now=int(time.time()), **claims)
+
+
+def unique(word: str) -> str:
+    return f"{word}-{uuid4().hex[:10]}"
+
+
+class Served:
+    """A service process of the test's own. Ended by its pid; what it logged is at hand."""
+
+    def __init__(self, database_url: str, *, workers: int = 1, port: int | None = None, **env: str) -> None:
+        self.port = port or free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        handle, name = tempfile.mkstemp(prefix="nestrel-log-")
+        self._log = Path(name)
+        settings = {"NESTREL_DATABASE_URL": database_url, "NESTREL_JWT_SECRET": SECRET, **env}
+        inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "nestrel.cli", "serve", "--port", str(self.port), "--workers", str(workers)],
+            env={**inherited, **settings},
+            stdout=handle,
+            stderr=handle,
+        )
+        os.close(handle)
+
+    def log(self) -> str:
+        return self._log.read_text()
+
+    def wait_ready(self, path: str = "/readyz") -> Served:
+        until(lambda: httpx.get(self.url + path, timeout=5).status_code == 200, explain=self.log)
+        return self
+
+    def stop(self) -> int:
+        if self.process.poll() is None:
+            self.process.terminate()
+        return self.process.wait(30)
+
+    def __enter__(self) -> Served:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.stop()
+        self._log.unlink()
+
+    def kill(self) -> None:
+        self.process.kill()
+        self.process.wait(10)
+
+
+def until(condition: Callable[[], bool], *, seconds: float = 30, explain: Callable[[], str] = str) -> None:
+    """Wait for a condition; a service that does not answer yet counts as not yet."""
+    deadline = time.monotonic() + seconds
+    while True:
+        try:
+            if condition():
+                return
+        except httpx.HTTPError:
+            pass
+        if time.monotonic() > deadline:
+            raise AssertionError(f"not so within {seconds} s\n{explain()[-3000:]}")
+        time.sleep(0.02)
+
+
+class Person:
+    """A member who speaks raw HTTP, and opens raw WebSockets; closed after the test by a fixture."""
+
+    opened: ClassVar[list[Person]] = []
+
+    def __init__(self, url: str, user: str, **claims: Any) -> None:
+        self.user = user
+        self.url = url
+        self.token = token(user, **claims)
+        self.opened.append(self)
+        self.http = httpx.AsyncClient(
+            base_url=url + "/v1", headers={"Authorization": f"Bearer {self.token}"}, timeout=30
+        )
+
+    async def make(self, **fields: Any) -> dict[str, Any]:
+        answer = await self.http.post("/conversations", json=fields)
+        assert answer.status_code == 201, answer.text
+        made: dict[str, Any] = answer.json()
+        return made
+
+    async def post(
+        self, conversation: str, body: str = "hello", key: str | None = None, **fields: Any
+    ) -> httpx.Response:
+        headers = {"Idempotency-Key": key.encode()} if key is not None else {}
+        return await self.http.post(
+            f"/conversations/{conversation}/messages", json={"body": body, **fields}, headers=headers
+        )
+
+    async def fill(self, conversation: str, count: int, prefix: str = "m") -> None:
+        """Post `count` numbered messages in batches."""
+        for start in range(0, count, 500):
+            messages = [{"key": uuid4().hex, "body": f"{prefix}{n + 1}"} for n in range(start, min(count, start + 500))]
+            answer = await self.http.post(f"/conversations/{conversation}/messages/batch", json={"messages": messages})
+            assert answer.status_code == 200, answer.text
+
+    async def page(self, conversation: str, **query: Any) -> dict[str, Any]:
+        answer = await self.http.get(f"/conversations/{conversation}/messages", params=query)
+        assert answer.status_code == 200, answer.text
+        page: dict[str, Any] = answer.json()
+        return page
+
+    @asynccontextmanager
+    async def socket(self, *, header: bool = False) -> AsyncIterator[Wire]:
+        headers = {"Authorization": f"Bearer {self.token}"} if header else None
+        async with connect("ws" + self.url[4:] + "/v1/live", additional_headers=headers, max_size=None) as raw:
+            wire = Wire(raw)
+            if not header:
+                await wire.send(type="sign_in", token=self.token)
+            assert (await wire.get())["type"] == "signed_in"
+            yield wire
+
+
+class Wire:
+    """A raw WebSocket with frames as dictionaries; what is not waited for is kept in order."""
+
+    def __init__(self, raw: ClientConnection) -> None:
+        self.raw = raw
+        self._ref = 0
+        self.kept: list[dict[str, Any]] = []
+
+    async def send(self, **frame: Any) -> None:
+        await self.raw.send(json.dumps(frame))
+
+    async def get(self, seconds: float = 10) -> dict[str, Any]:
+        """The next frame that comes."""
+        if self.kept:
+            return self.kept.pop(0)
+        frame: dict[str, Any] = json.loads(await asyncio.wait_for(self.raw.recv(), seconds))
+        return frame
+
+    async def command(self, **frame: Any) -> dict[str, Any]:
+        """Send a command and return its answer; other frames are kept for `get`."""
+        self._ref += 1
+        await self.send(ref=self._ref, **frame)
+        others = []
+        while True:
+            answer = await self.get()
+            if answer.get("ref") == self._ref:
+                self.kept = others + self.kept
+                return answer
+            others.append(answer)
+
+    async def messages(self, count: int) -> list[dict[str, Any]]:
+        """Messages from change sets, until there are `count`."""
+        found: list[dict[str, Any]] = []
+        while len(found) < count:
+            frame = await self.get()
+            assert frame["type"] == "changes", frame
+            found += frame["messages"]
+        return found
+
+    async def quiet(self) -> None:
+        """Assert that nothing else comes: an answer to a command made now overtakes nothing that was sent before."""
+        answer = await self.command(type="unfollow", conversation_id=str(uuid4()))
+        assert answer["type"] == "done"
+        assert self.kept == []

@@ -1,0 +1,130 @@
+"""The command line, as a person and as a script use it: words, JSON Lines, exit codes."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from nestrel.client import Client
+from nestrel.demo.postgres import free_port
+from tests.support import SECRET, Served, token, unique
+
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def run(service: Served, tmp_path: Path) -> Run:
+    """Runs `nestrel …` as one user, with settings of its own."""
+    user = unique("mara")
+
+    def nestrel(*arguments: str, **env: str | None) -> subprocess.CompletedProcess[str]:
+        settings = {"NESTREL_URL": service.url, "NESTREL_TOKEN": token(user), "NESTREL_DATA_DIR": str(tmp_path), **env}
+        clean = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
+        return subprocess.run(
+            [sys.executable, "-m", "nestrel.cli", *arguments],
+            env={**clean, **{name: value for name, value in settings.items() if value is not None}},
+            input=env.get("STDIN"), capture_output=True, text=True, timeout=60, cwd=tmp_path,
+        )  # fmt: skip
+
+    return nestrel
+
+
+def lines(done: subprocess.CompletedProcess[str]) -> list[dict[str, Any]]:
+    assert done.returncode == 0, done.stderr
+    return [json.loads(line) for line in done.stdout.splitlines()]
+
+
+def test_a_first_conversation(run: Run) -> None:
+    name = unique("quay")
+    assert run("conversations", "make", name, "--title", "Quay talk", "--member", "odd").returncode == 0
+    assert run("post", name, "Fog on the sound").stdout == f"posted as 1 in {name}\n"
+    assert lines(run("post", name, "--json", STDIN="two\nlines\n"))[0]["body"] == "two\nlines"
+    shown = run("history", name).stdout
+    assert "Fog on the sound" in shown
+    assert [m["seq"] for m in lines(run("history", name, "--json", "-n", "1"))] == [2]
+    assert [m["seq"] for m in lines(run("history", name, "--json", "--all"))] == [1, 2]
+    assert lines(run("conversations", "list", "--json"))[0]["name"] == name
+    assert "Quay talk" in run("conversations", "show", name).stdout
+    assert {m["user_id"] for m in lines(run("conversations", "members", name, "--json"))} >= {"odd"}
+    assert run("conversations", "close", name, "--yes").returncode == 0
+    assert run("post", name, "late").returncode == 1
+
+
+def test_follow_prints_what_comes_and_resumes_from_a_cursor(run: Run, service: Served) -> None:
+    name = unique("quay")
+    made = lines(run("conversations", "make", name, "--json"))[0]
+    with Client(service.url, token(made["created_by"])) as client:
+        cursor = client.history_page(made["id"]).change_cursor
+    run("post", name, "one")
+    first = lines(run("follow", made["id"], "--json", "--cursor", cursor, "-n", "1"))
+    assert [m["body"] for m in first[-1]["messages"]] == ["one"]
+    run("post", name, "\x1b[31mred\x07")
+    words = run("follow", name, "--cursor", first[-1]["cursor"], "-n", "1")
+    assert "\\u001b[31mred\\u0007" in words.stdout
+    assert "\x1b" not in words.stdout
+    refused = run("follow", name, "--cursor", "x")
+    assert (refused.returncode, "not a cursor" in refused.stderr) == (1, True)
+
+
+def test_refusals_are_two_lines_and_exit_1(run: Run) -> None:
+    done = run("post", "no-such-place", "x")
+    assert done.returncode == 1
+    assert done.stderr.splitlines() == [
+        "There is no such thing here",
+        "there is no conversation called 'no-such-place' that you may see",
+    ]
+    away = run("conversations", "list", NESTREL_URL=f"http://127.0.0.1:{free_port()}")
+    assert away.returncode == 1
+    assert "does not answer" in away.stderr
+    for done in (run("conversations", "list", NESTREL_TOKEN=token("m", seconds=-5)), away):
+        assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("conversations", "list"), "NESTREL_TOKEN"),
+        (("serve",), "NESTREL_DATABASE_URL"),
+        (("db", "upgrade"), "NESTREL_DATABASE_URL"),
+        (("token", "mara"), "NESTREL_JWT_SECRET"),
+        (("history", "x", "--from", "yesterday"), "RFC 3339"),
+        (("post",), "CONVERSATION"),
+        (("nonsense",), "nonsense"),
+    ],
+)
+def test_wrong_usage_is_exit_2_and_says_what_to_do(run: Run, arguments: tuple[str, ...], words: str) -> None:
+    done = run(*arguments, NESTREL_TOKEN=None)
+    assert done.returncode == 2
+    assert words in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_token_that_the_command_makes_is_accepted(run: Run) -> None:
+    made = run("token", "ines", "--name", "Inés Caldeira", NESTREL_JWT_SECRET=SECRET).stdout.strip()
+    name = unique("made-by-ines")
+    assert lines(run("conversations", "make", name, "--json", NESTREL_TOKEN=made))[0]["created_by"] == "ines"
+
+
+def test_the_schema_is_brought_to_date_from_anywhere(run: Run, make_database: Callable[[], str]) -> None:
+    url = make_database()
+    assert "the schema is at" in run("db", "upgrade", NESTREL_DATABASE_URL=url).stdout
+    assert run("db", "status", NESTREL_DATABASE_URL=url).returncode == 0
+    missing = url.rsplit("/", 1)[0] + "/no_such_database"
+    away = run("db", "upgrade", NESTREL_DATABASE_URL=missing)
+    assert away.returncode == 1
+    assert "Traceback" not in away.stderr
+
+
+def test_the_doctor_looks_at_everything(run: Run, make_database: Callable[[], str]) -> None:
+    good = run("doctor", "--json", NESTREL_DATABASE_URL=make_database(), NESTREL_JWT_SECRET=SECRET)
+    assert {line["check"]: line["ok"] for line in lines(good)}["database"]
+    bad = run("doctor", NESTREL_URL=f"http://127.0.0.1:{free_port()}", NESTREL_PORT="x")
+    assert bad.returncode == 1
+    assert "NESTREL_PORT" in bad.stdout

@@ -1,0 +1,209 @@
+"""The client library: typed, resumable, and once whatever the line does."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator
+
+import httpx
+import pytest
+
+import nestrel.client
+from nestrel.client import (
+    AsyncClient,
+    ChangeSet,
+    Client,
+    FollowState,
+    Forbidden,
+    InvalidRequest,
+    KeyReused,
+    NameTaken,
+    NestrelError,
+    NotFound,
+    Problem,
+    Unauthenticated,
+    Unfollowed,
+    Unreachable,
+)
+from nestrel.core import problems
+from nestrel.core.backoff import delays
+from nestrel.demo.postgres import free_port
+from tests.support import Served, token, unique
+
+
+def client_of(service: Served, user: str, **options: object) -> AsyncClient:
+    return AsyncClient(service.url, lambda: token(user), **options)  # type: ignore[arg-type]  # options of the client
+
+
+async def test_a_conversation_from_first_to_last_through_the_client(service: Served) -> None:
+    mara, odd = unique("mara"), unique("odd")
+    async with client_of(service, mara) as one, client_of(service, odd) as other:
+        assert (await one.change_me(display_name="Mara")).display_name == "Mara"
+        name = unique("quay")
+        made = await one.make_conversation(name=name, title="Quay", members=[odd])
+        posted = await one.post(made.id, "first", attributes={"berth": 3})
+        reply = await other.post(made.id, "second", reply_to=posted.seq)
+        assert (posted.seq, reply.reply_to, posted.attributes) == (1, 1, {"berth": 3})
+        await one.post_batch(made.id, [{"body": f"b{n}"} for n in range(450)])
+        assert [m.seq async for m in other.history(made.id)] == list(range(452, 0, -1))
+        assert [m.seq async for m in other.history(made.id, order="asc", page_size=100, author=odd)] == [2]
+        assert (await other.find(name.upper())).unread == 451
+        assert {m.user_id async for m in other.members(made.id)} == {mara, odd}
+        assert [c.id async for c in other.conversations()] == [made.id]
+        changes = await other.changes(made.id)
+        assert changes.reset
+        assert (await other.changes(made.id, changes.cursor)).more is False
+        await one.change_conversation(made.id, title="Quay talk")
+        assert (await other.conversation(made.id)).title == "Quay talk"
+        await one.change_member(made.id, odd, "reader")
+        with pytest.raises(Forbidden):
+            await other.post(made.id, "third")
+        with pytest.raises(NameTaken):
+            await other.make_conversation(name=name)
+        with pytest.raises(InvalidRequest) as bad:
+            await one.post(made.id, " ")
+        assert bad.value.errors[0]["pointer"] == "/body"
+        await one.post(made.id, "k", key="ключ")
+        with pytest.raises(KeyReused):
+            await one.post(made.id, "other", key="ключ")
+        await one.close_conversation(made.id)
+        with pytest.raises(NotFound):
+            await other.find(made.id)
+
+
+async def test_a_follow_survives_a_service_that_goes_away(make_database: Callable[[], str]) -> None:
+    """What was posted while nobody was there comes once the service is back; nothing comes twice."""
+    url, port, mara = make_database(), free_port(), unique("mara")
+    seen: list[int] = []
+    with Served(url, port=port) as first:
+        first.wait_ready()
+        writer = client_of(first, mara)
+        made = await writer.make_conversation()
+        follow = writer.follow(made.id)
+        posting = asyncio.create_task(_post_when_live(writer, made.id, follow, 3))
+        async for event in follow:
+            assert isinstance(event, ChangeSet)
+            seen += [m.seq for m in event.messages]
+            if len(seen) == 3:
+                break
+        await posting
+        first.kill()
+    waiting = asyncio.create_task(follow.__anext__())
+    while follow.state.state is not FollowState.AWAY:
+        await asyncio.sleep(0.01)
+    assert follow.state.reason
+    with Served(url, port=port) as second:
+        second.wait_ready()
+        await writer.post_batch(made.id, [{"body": "x"}] * 10)
+        event = await asyncio.wait_for(waiting, 20)
+        while isinstance(event, ChangeSet):
+            seen += [m.seq for m in event.messages]
+            if len(seen) == 13:
+                await writer.close_conversation(made.id)
+            event = await asyncio.wait_for(follow.__anext__(), 20)
+        assert event == Unfollowed(made.id, "closed")
+        assert [event async for event in follow] == []
+    assert seen == list(range(1, 14))
+    await writer.close()
+
+
+async def _post_when_live(
+    client: AsyncClient, conversation: str, follow: nestrel.client.aio.Follow, count: int
+) -> None:
+    while follow.state.state is not FollowState.LIVE:
+        await asyncio.sleep(0.01)
+    for n in range(count):
+        await client.post(conversation, f"{n}")
+
+
+async def test_a_follow_that_is_refused_says_so(service: Served) -> None:
+    async with client_of(service, unique("mara")) as client:
+        follow = client.follow("00000000-0000-7000-8000-000000000000")
+        with pytest.raises(NotFound):
+            await follow.__anext__()
+        assert follow.state.state is FollowState.ENDED
+    async with AsyncClient(service.url, token("m", seconds=-9)) as client:
+        with pytest.raises(Unauthenticated):
+            await client.follow("00000000-0000-7000-8000-000000000000").__anext__()
+
+
+class Flaky(httpx.AsyncBaseTransport):
+    """Lets each request through, and loses the answers that the test says."""
+
+    def __init__(self, lose: int, status: int | None = None) -> None:
+        self.lose, self.status, self.keys = lose, status, list[str]()
+        self._inner = httpx.AsyncHTTPTransport()
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        self.keys.append(request.headers.get("Idempotency-Key", ""))
+        response = await self._inner.handle_async_request(request)
+        if request.method == "POST" and len(self.keys) <= self.lose:
+            await response.aclose()
+            if self.status:
+                return httpx.Response(self.status, json={"type": "/problems/store-unavailable", "detail": "away"})
+            raise httpx.ReadError("the answer was lost")
+        return response
+
+    async def aclose(self) -> None:
+        await self._inner.aclose()
+
+
+@pytest.mark.parametrize("status", [None, 503])
+async def test_a_lost_answer_is_asked_for_again_with_the_same_key(service: Served, status: int | None) -> None:
+    mara = unique("mara")
+    async with client_of(service, mara) as setup:
+        made = await setup.make_conversation()
+    flaky = Flaky(2, status)
+    async with client_of(service, mara, transport=flaky) as client:
+        assert (await client.post(made.id, "once")).seq == 1
+        assert len(set(flaky.keys)) == 1
+        assert len(flaky.keys) == 3
+        assert (await client.conversation(made.id)).head == 1
+    async with client_of(service, mara, transport=Flaky(9), tries=2) as client:
+        with pytest.raises(Unreachable):
+            await client.post(made.id, "given up")
+
+
+def test_the_blocking_client_is_the_same_one(service: Served) -> None:
+    mara = unique("mara")
+    with Client(service.url, token(mara)) as client:
+        made = client.make_conversation(title="Blocking")
+        follow = client.follow(made.id, client.history_page(made.id).change_cursor)
+        for n in range(5):
+            client.post(made.id, f"{n}")
+        bodies: list[str] = []
+        for event in follow:
+            assert isinstance(event, ChangeSet)
+            bodies += [m.body for m in event.messages]
+            if len(bodies) == 5:
+                break
+        assert bodies == [m.body for m in client.history(made.id, order="asc")] == ["0", "1", "2", "3", "4"]
+        assert next(iter(client.conversations())).id == made.id
+        with pytest.raises(NotFound):
+            client.find("no-such-name-here")
+    with pytest.raises(Unreachable), Client(f"http://127.0.0.1:{free_port()}", "t", tries=1) as nobody:
+        nobody.me()
+
+
+def test_every_problem_type_has_its_exception_and_all_have_one_root() -> None:
+    for name, cls in problems.PROBLEMS.items():
+        document = cls("why", errors=[{"pointer": "/a", "detail": "b"}], retry_after=3, extra={"more": 1}).document(
+            "id"
+        )
+        back = problems.from_document(document, cls.status)
+        assert type(back) is cls
+        assert (back.detail, back.retry_after, back.errors[0]["pointer"]) == ("why", 3, "/a")
+        assert document["type"] == f"/problems/{name}"
+        assert getattr(nestrel.client, cls.__name__) is cls
+    assert issubclass(Problem, NestrelError)
+    assert issubclass(Unreachable, NestrelError)
+    assert nestrel.client.__all__ == sorted(nestrel.client.__all__)
+
+
+def test_pauses_grow_and_stay_within_bounds() -> None:
+    def pauses(random: float) -> Iterator[float]:
+        return delays(lambda: random, first=0.1, most=1.0)
+
+    longest, shortest = pauses(1.0), pauses(0.0)
+    assert [round(next(longest), 3) for _ in range(6)] == [0.1, 0.2, 0.4, 0.8, 1.0, 1.0]
+    assert [round(next(shortest), 3) for _ in range(6)] == [0.02, 0.04, 0.08, 0.16, 0.2, 0.2]

@@ -1,0 +1,143 @@
+"""The demo: the same data for the same seed, an issuer for one machine, and both together as a product."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections import Counter
+from collections.abc import Callable
+from datetime import UTC, datetime
+from urllib.parse import parse_qs, urlsplit
+
+import httpx
+import jwt
+import pytest
+from sqlalchemy import text
+
+from nestrel.demo import generate, scenario, seed
+from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer
+from nestrel.store import conversations
+from nestrel.store.access import Caller
+from nestrel.store.database import Database
+
+NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
+ISSUER, CLIENT, BACK = "http://127.0.0.1:8461", "nestrel-console", "http://127.0.0.1:8460/console/signed-in"
+
+
+def test_the_same_seed_gives_the_same_messages() -> None:
+    first, second = list(generate.lines(7, NOW)), list(generate.lines(7, NOW))
+    assert first == second
+    assert first != list(generate.lines(8, NOW))
+    assert len(first) == seed.TOTAL
+
+
+def test_the_scenario_is_whole() -> None:
+    places = Counter(line.place.title for line in generate.lines(7, NOW))
+    assert places[scenario.LOGBOOK.title] == 20_000
+    assert {place.kind for place in scenario.PLACES} == {"group", "direct", "bulletin"}
+    by_place: dict[int, list[generate.Line]] = {}
+    for line in generate.lines(7, NOW):
+        own = by_place.setdefault(id(line.place), [])
+        writers = {line.place.owner, *line.place.moderators}
+        assert line.author in (writers if line.place.kind == "bulletin" else {*writers, *line.place.members})
+        assert line.reply_to is None or line.reply_to <= len(own)
+        assert not own or line.at >= own[-1].at
+        assert "{" not in line.body
+        own.append(line)
+    assert min(lines[0].at for lines in by_place.values()).month == 9
+
+
+async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> None:
+    database = Database(make_database())
+    heard: list[int] = []
+    for _ in range(2):
+        await seed.seed(database, NOW, 7, heard.append)
+    assert heard[-1] == seed.TOTAL
+    async with database.read() as connection:
+        found = (
+            await connection.execute(text("SELECT sum(head), sum(message_count), count(*) FROM conversations"))
+        ).one()
+        rows = (await connection.execute(text("SELECT count(*) FROM messages"))).scalar_one()
+    assert tuple(found) == (seed.TOTAL, seed.TOTAL, 13)
+    assert rows == seed.TOTAL
+    await database.close()
+
+
+@pytest.fixture
+def issuer() -> httpx.AsyncClient:
+    app = make_issuer(ISSUER, "nestrel-demo", CLIENT)
+    return httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url=ISSUER)
+
+
+def _request(verifier: str, **changed: str) -> dict[str, str]:
+    challenge = base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).rstrip(b"=").decode()
+    return {
+        "redirect_uri": BACK,
+        "client_id": CLIENT,
+        "code_challenge": challenge,
+        "state": "s",
+        "nonce": "n",
+        **changed,
+    }
+
+
+async def test_the_code_flow_with_proof_gives_a_token_that_its_keys_verify(issuer: httpx.AsyncClient) -> None:
+    discovery = (await issuer.get("/.well-known/openid-configuration")).json()
+    assert discovery["issuer"] == ISSUER
+    page = await issuer.get("/authorize", params=_request("v"))
+    assert all(person.name in page.text for person in scenario.PEOPLE)
+    sent = await issuer.get("/authorize", params=_request("v", member="ines"))
+    query = parse_qs(urlsplit(sent.headers["location"]).query)
+    assert (sent.headers["location"].split("?")[0], query["state"]) == (BACK, ["s"])
+    grant = {"grant_type": "authorization_code", "code": query["code"][0], "redirect_uri": BACK, "code_verifier": "v"}
+    answer = (await issuer.post("/token", data=grant)).json()
+    key = jwt.PyJWKSet.from_dict((await issuer.get("/jwks")).json()).keys[0]
+    access = jwt.decode(answer["access_token"], key, ["ES256"], audience="nestrel-demo", issuer=ISSUER)
+    identity = jwt.decode(answer["id_token"], key, ["ES256"], audience=CLIENT)
+    assert (access["sub"], access["name"], identity["nonce"]) == ("ines", "Inés Caldeira", "n")
+    assert (await issuer.post("/token", data=grant)).status_code == 400  # a code is good once
+    again = await issuer.get("/authorize", params=_request("v", login_hint="ines"))
+    assert again.status_code == 303
+    assert (
+        await issuer.get("/authorize", params=_request("v", login_hint="ines", prompt="select_account"))
+    ).status_code == 200
+
+
+async def test_a_code_without_its_proof_or_for_elsewhere_is_refused(issuer: httpx.AsyncClient) -> None:
+    sent = await issuer.get("/authorize", params=_request("v", member="ines"))
+    code = parse_qs(urlsplit(sent.headers["location"]).query)["code"][0]
+    grant = {"grant_type": "authorization_code", "code": code, "redirect_uri": BACK, "code_verifier": "guessed"}
+    assert (await issuer.post("/token", data=grant)).status_code == 400
+    assert (
+        await issuer.get("/authorize", params=_request("v", redirect_uri="https://elsewhere.example/"))
+    ).status_code == 400
+    assert (await issuer.get("/authorize", params=_request("v", client_id="other"))).status_code == 400
+
+
+def test_the_issuer_runs_on_loopback_only() -> None:
+    for host in ("0.0.0.0", "192.168.1.5", "::", "example.com"):
+        with pytest.raises(IssuerError, match="loopback"):
+            check_loopback(host)
+    for host in ("127.0.0.1", "localhost", "::1"):
+        check_loopback(host)
+    with pytest.raises(IssuerError):
+        make_issuer("http://10.0.0.1:8461", "a", "c")
+
+
+async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Callable[[], str]) -> None:
+    """On the demo's data, for every member of every conversation: what is listed is what counting rows gives."""
+    database = Database(make_database())
+    await seed.seed(database, NOW, 7, lambda _n: None)
+    counted = text(
+        """
+        SELECT m.conversation_id, count(x.seq) AS n FROM members m LEFT JOIN messages x
+            ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
+        WHERE m.user_id = :user_id GROUP BY m.conversation_id
+        """
+    )
+    async with database.read() as connection:
+        for person in scenario.PEOPLE:
+            items, _ = await conversations.page(connection, "mine", Caller(person.user_id), 50, None, None)
+            rows = (await connection.execute(counted, {"user_id": person.user_id})).all()
+            assert {item["id"]: item["unread"] for item in items} == {str(row[0]): row[1] for row in rows}
+    await database.close()

@@ -1,0 +1,79 @@
+"""The OpenAPI document against the running service."""
+
+from __future__ import annotations
+
+import httpx
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from pydantic import BaseModel
+from schemathesis import checks
+
+from nestrel.core import objects
+from tests.support import Served, token, unique
+
+_CHECKS = [
+    checks.not_a_server_error,
+    checks.status_code_conformance,
+    checks.content_type_conformance,
+    checks.response_schema_conformance,
+]
+
+
+@pytest.fixture(scope="module")
+def address(service: Served) -> str:
+    return service.url
+
+
+def test_every_call_of_the_contract_is_documented(address: str) -> None:
+    paths = httpx.get(f"{address}/openapi.json").json()["paths"]
+    calls = {f"{method.upper()} {path}" for path, methods in paths.items() for method in methods}
+    place = "/v1/conversations/{conversation_id}"
+    assert calls >= {
+        "GET /v1/me", "PATCH /v1/me", "POST /v1/conversations", "GET /v1/conversations", f"GET {place}",
+        f"PATCH {place}", f"DELETE {place}", f"GET {place}/members", f"PUT {place}/members/{{user_id}}",
+        f"PATCH {place}/members/{{user_id}}", f"DELETE {place}/members/{{user_id}}", f"POST {place}/messages",
+        f"POST {place}/messages/batch", f"GET {place}/messages", f"GET {place}/messages/{{seq}}",
+        f"GET {place}/changes", "GET /healthz", "GET /readyz", "GET /metrics",
+    }  # fmt: skip
+
+
+def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
+    """Generated requests, good and bad, to every call: never a 5xx, always a documented status and shape."""
+    schema = schemathesis.openapi.from_url(f"{address}/openapi.json")
+    user = unique("schema")
+    headers = {"Authorization": f"Bearer {token(user)}"}
+    with httpx.Client(base_url=address + "/v1", headers=headers) as http:
+        place = http.post("/conversations", json={"name": unique("s"), "visibility": "open"}).json()["id"]
+        http.post(f"/conversations/{place}/messages", json={"body": "one"})
+    for operation in schema.get_all_operations():
+        call = operation.ok()
+
+        @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), database=None)
+        @given(case=call.as_strategy(), real=st.booleans())
+        def check(case: schemathesis.Case, real: bool) -> None:
+            if real and "conversation_id" in (case.path_parameters or {}):
+                case.path_parameters["conversation_id"] = place  # half of them reach a conversation that is there
+            case.call_and_validate(headers=headers, checks=_CHECKS)
+
+        check()
+
+
+@pytest.mark.parametrize(
+    "model", [objects.Message, objects.Member, objects.Profile, objects.Conversation, objects.ChangeSet]
+)
+def test_the_models_name_exactly_the_fields_that_are_sent(address: str, model: type[BaseModel]) -> None:
+    """The service writes JSON from rows, the client reads it with these models: neither may know a field alone."""
+    with httpx.Client(base_url=address + "/v1", headers={"Authorization": f"Bearer {token(unique('m'))}"}) as http:
+        made = http.post("/conversations", json={}).json()
+        place = f"/conversations/{made['id']}"
+        message = http.post(f"{place}/messages", json={"body": "x"}).json()
+        sent = {
+            "Message": message,
+            "Member": http.get(f"{place}/members").json()["items"][0],
+            "Profile": http.get("/me").json(),
+            "Conversation": made,
+            "ChangeSet": http.get(f"{place}/changes").json(),
+        }[model.__name__]
+    assert set(sent) == set(model.model_fields)

@@ -1,0 +1,145 @@
+"""The store below every door: the group commit, and the erasing of what was closed."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime
+from uuid import UUID
+
+import pytest
+from sqlalchemy import text
+
+from nestrel.core.ids import uuid7
+from nestrel.core.posting import Post
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.live.hub import Follower, Hub
+from nestrel.store import conversations, erase, members
+from nestrel.store.append import Growth
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.writer import Writer
+
+
+@pytest.fixture
+async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+    opened = Database(make_database())
+    yield opened
+    await opened.close()
+
+
+async def make(database: Database) -> UUID:
+    new = conversations.NewConversation(
+        uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, "mara",
+        datetime(2026, 1, 1, tzinfo=UTC), [("mara", Role.OWNER)],
+    )  # fmt: skip
+    assert await conversations.make(database, new)
+    return new.id
+
+
+async def count(database: Database, sql: str) -> int:
+    async with database.read() as connection:
+        return int((await connection.execute(text(sql))).scalar_one())
+
+
+async def test_posts_that_wait_go_together_and_keep_their_order(database: Database) -> None:
+    places = [await make(database) for _ in range(4)]
+    batches: list[int] = []
+    growths: list[Growth] = []
+    writer = Writer(database, growths.extend, batches.append)
+    futures = [writer.submit([Post(places[n % 4], "mara", f"{n}")]) for n in range(400)]
+    posted = [(await future)[0].message for future in futures]
+    assert [message["seq"] for message in posted] == [n // 4 + 1 for n in range(400)]
+    assert sum(batches) == 400
+    assert len(batches) < 40
+    for place in places:
+        own = [growth for growth in growths if growth.conversation_id == place]
+        assert [growth.rev_before for growth in own[1:]] == [growth.rev for growth in own[:-1]]
+        assert sum(len(growth.messages) for growth in own) == 100
+    assert writer.waiting == 0
+
+
+async def test_what_the_store_cannot_take_fails_alone(database: Database) -> None:
+    """A body that no door lets through: PostgreSQL refuses it, and its neighbours of the same transaction are kept."""
+    place = await make(database)
+    writer = Writer(database)
+    bodies = ["a", "b", "nul \x00", "c"]
+    futures = [writer.submit([Post(place, "mara", body, key=body)]) for body in bodies]
+    answers = await asyncio.gather(*futures, return_exceptions=True)
+    assert isinstance(answers[2], Exception)
+    assert [answers[n][0].message["seq"] for n in (0, 1, 3)] == [1, 2, 3]  # type: ignore[index]  # those are answers
+    assert await count(database, "SELECT count(*) FROM messages") == 3
+
+
+async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Database) -> None:
+    kept, closed = await make(database), await make(database)
+    writer = Writer(database)
+    for place in (kept, closed):
+        for _ in range(5):
+            await writer.submit([Post(place, "mara", "x") for _ in range(500)])
+    async with database.write() as connection:
+        await conversations.close(database, connection, closed)
+    steps = 0
+    while await erase.step(database):
+        steps += 1
+    assert steps == 2
+    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{closed}'") == 0
+    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{kept}'") == 2_500
+    assert (
+        await count(database, "SELECT count(*) FROM conversations WHERE erased AND title = '' AND message_count = 0")
+        == 1
+    )
+
+
+async def test_the_counters_agree_with_the_rows(database: Database) -> None:
+    places = [await make(database) for _ in range(3)]
+    writer = Writer(database)
+    for n in range(60):
+        await writer.submit([Post(places[n % 3], "mara", "x", key=f"{n % 40}")])
+    wrong = """
+        SELECT count(*) FROM conversations c WHERE (head, message_count, member_count, rev) IS DISTINCT FROM (
+            (SELECT coalesce(max(seq), 0) FROM messages m WHERE m.conversation_id = c.id),
+            (SELECT count(*) FROM messages m WHERE m.conversation_id = c.id),
+            (SELECT count(*) FROM members m WHERE m.conversation_id = c.id AND left_at IS NULL),
+            (SELECT greatest(max(m.rev), 2) FROM messages m WHERE m.conversation_id = c.id))
+    """
+    assert await count(database, wrong) == 0
+
+
+class Heard:
+    """A listener that keeps what the hub tells it."""
+
+    def __init__(self) -> None:
+        self.ended: list[tuple[str, str]] = []
+        self.woken = asyncio.Event()
+
+    def wake(self, follower: Follower) -> None:
+        self.woken.set()
+
+    def end(self, follower: Follower, reason: str) -> None:
+        self.ended.append((follower.user_id, reason))
+
+    def joined(self, conversation_id: UUID) -> None:
+        raise AssertionError("nobody joins here")
+
+
+async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(database: Database) -> None:
+    """Another process writes more than the hub reads at once, and among it a member leaves."""
+    place = await make(database)
+    async with database.write() as connection:
+        await members.put(database, connection, place, "odd", Role.WRITER, new=True)
+    hub, heard = Hub(database), Heard()
+    (stays,) = await hub.follow([place], "mara", heard)
+    (leaves,) = await hub.follow([place], "odd", heard)
+    elsewhere = Writer(database)
+    async with database.write() as connection:
+        await members.leave(database, connection, place, "odd", reason="left")
+    for _ in range(3):
+        await elsewhere.submit([Post(place, "mara", "x") for _ in range(300)])
+    now = await count(database, "SELECT rev FROM conversations")
+    hub.heard([Moved(place, now)])
+    await asyncio.wait_for(heard.woken.wait(), 10)
+    assert heard.ended == [("odd", "left")]
+    assert (stays.live, leaves.live) == (True, False)
+    await hub.stop()

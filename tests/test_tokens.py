@@ -1,0 +1,176 @@
+"""Who a token speaks for: by secret and by an issuer's keys, and every way to be turned away."""
+
+from __future__ import annotations
+
+import base64
+import json
+import time
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+import jwt
+import pytest
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from pydantic import SecretStr
+
+from nestrel.core.problems import StoreUnavailable, Unauthenticated
+from nestrel.service import tokens
+from nestrel.service.settings import Settings, SettingsError, load_settings
+from nestrel.service.tokens import TokenVerifier
+from tests.support import SECRET, Served, token
+
+ISSUER, AUDIENCE = "https://issuer.example", "nestrel"
+RSA, EC, OKP = (
+    rsa.generate_private_key(65537, 2048),
+    ec.generate_private_key(ec.SECP256R1()),
+    ed25519.Ed25519PrivateKey.generate(),
+)
+_KEYS = {"rsa": (RSA, "RS256"), "ec": (EC, "ES256"), "okp": (OKP, "EdDSA")}
+
+
+def unsigned(claims: dict[str, Any], algorithm: str = "none") -> str:
+    parts = [json.dumps({"alg": algorithm, "typ": "JWT"}), json.dumps(claims)]
+    return ".".join(base64.urlsafe_b64encode(part.encode()).rstrip(b"=").decode() for part in parts) + "."
+
+
+def claims(**changed: Any) -> dict[str, Any]:
+    full = {"sub": "mara", "exp": int(time.time()) + 60, "iss": ISSUER, "aud": AUDIENCE, **changed}
+    return {name: value for name, value in full.items() if value is not None}
+
+
+@pytest.mark.parametrize(
+    "header",
+    [
+        None, "", "Bearer", "Basic bWFyYTo=", "Bearer nonsense", "Bearer a.b.c", "Bearer é",
+        "Bearer " + unsigned({"sub": "mara", "exp": 9999999999}),
+        "Bearer " + unsigned({"sub": "mara", "exp": 9999999999}, "HS256"),
+        "Bearer " + token("mara", secret="another-secret-that-is-long-enough-too"),
+        "Bearer " + token("mara", seconds=-1),
+        "Bearer " + jwt.encode({"sub": "mara"}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"exp": 9999999999}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "", "exp": 9999999999}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "m" * 129, "exp": 9999999999}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "a\x00b", "exp": 9999999999}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": 9999999999}, SECRET, "HS512"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": 9999999999}, RSA, "RS256"),
+        "Bearer " + token("mara")[:-2],
+    ],
+    ids=lambda value: str(value)[:30],
+)  # fmt: skip
+def test_a_poor_token_is_401_with_a_reason(service: Served, header: str | None) -> None:
+    headers = {"Authorization": header.encode()} if header is not None else {}
+    answer = httpx.get(f"{service.url}/v1/me", headers=headers)
+    assert answer.status_code == 401
+    assert answer.json()["type"] == "/problems/unauthenticated"
+    assert answer.headers["www-authenticate"].startswith("Bearer")
+
+
+def test_a_user_id_of_any_script_is_fine(service: Served) -> None:
+    for user in ("Ünïcode 船", "船" * 128, "a b/c?d#e%2F"):
+        answer = httpx.get(f"{service.url}/v1/me", headers={"Authorization": f"Bearer {token(user)}"})
+        assert answer.json()["user_id"] == user
+
+
+@pytest.fixture
+def issuer(monkeypatch: pytest.MonkeyPatch) -> dict[str, Any]:
+    """An issuer whose keys and answers the test sets; `asked` counts how often they were fetched."""
+    state: dict[str, Any] = {"keys": list(_KEYS), "asked": 0, "away": False}
+
+    def answer(_request: httpx.Request) -> httpx.Response:
+        state["asked"] += 1
+        if state["away"]:
+            raise httpx.ConnectError("away")
+        found = []
+        for name in state["keys"]:
+            private, algorithm = _KEYS[name]
+            raw = jwt.get_algorithm_by_name(algorithm).to_jwk(private.public_key(), as_dict=True)
+            found.append({**raw, "kid": name, "use": "sig"})
+        found.append({"kty": "oct", "kid": "symmetric", "k": base64.urlsafe_b64encode(b"s" * 32).decode()})
+        return httpx.Response(200, json={"keys": found})
+
+    transport, client = httpx.MockTransport(answer), httpx.AsyncClient
+    monkeypatch.setattr(tokens.httpx, "AsyncClient", lambda **options: client(transport=transport, **options))
+    return state
+
+
+@pytest.fixture
+def verifier() -> Callable[..., TokenVerifier]:
+    def make(**extra: Any) -> TokenVerifier:
+        return TokenVerifier(Settings(jwks_url=ISSUER + "/jwks", issuer=ISSUER, audience=AUDIENCE, **extra))
+
+    return make
+
+
+async def test_keys_of_an_issuer_verify_their_own_algorithm(issuer: dict[str, Any], verifier: Any) -> None:
+    check = verifier()
+    for name, (private, algorithm) in _KEYS.items():
+        signed = jwt.encode(claims(scope="nestrel.service"), private, algorithm, {"kid": name})
+        identity = await check.verify(signed)
+        assert (identity.user_id, identity.service) == ("mara", True)
+    assert issuer["asked"] == 1
+
+
+async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> None:
+    """The public key as a shared secret, one key's id with another's signature, no signature, an unknown key."""
+    public = RSA.public_key().public_bytes(serialization.Encoding.PEM, serialization.PublicFormat.SubjectPublicKeyInfo)
+    header = base64.urlsafe_b64encode(b'{"alg":"HS256","kid":"rsa"}').rstrip(b"=")
+    payload = base64.urlsafe_b64encode(json.dumps(claims()).encode()).rstrip(b"=")
+    mac = jwt.get_algorithm_by_name("HS256").sign(header + b"." + payload, public)
+    confused = b".".join((header, payload, base64.urlsafe_b64encode(mac).rstrip(b"="))).decode()
+    bad = [
+        confused,
+        jwt.encode(claims(), EC, "ES256", {"kid": "rsa"}),
+        jwt.encode(claims(), RSA, "RS512", {"kid": "rsa"}),
+        jwt.encode(claims(), RSA, "PS256", {"kid": "rsa"}),
+        jwt.encode(claims(), b"s" * 32, "HS256", {"kid": "symmetric"}),
+        jwt.encode(claims(), RSA, "RS256", {"kid": "unknown"}),
+        jwt.encode(claims(), RSA, "RS256"),
+        jwt.encode(claims(), SECRET, "HS256"),
+        unsigned(claims()),
+        jwt.encode(claims(aud="another"), RSA, "RS256", {"kid": "rsa"}),
+        jwt.encode(claims(aud=None), RSA, "RS256", {"kid": "rsa"}),
+        jwt.encode(claims(iss="https://other.example"), RSA, "RS256", {"kid": "rsa"}),
+        jwt.encode(claims(exp=None), RSA, "RS256", {"kid": "rsa"}),
+    ]
+    check = verifier()
+    for one in bad:
+        with pytest.raises(Unauthenticated):
+            await check.verify(one)
+    assert issuer["asked"] <= 2  # unknown keys do not make us ask again and again
+
+
+async def test_secret_and_issuer_beside_each_other(issuer: dict[str, Any], verifier: Any) -> None:
+    check = verifier(jwt_secret=SecretStr(SECRET))
+    for signed in (jwt.encode(claims(), SECRET, "HS256"), jwt.encode(claims(), EC, "ES256", {"kid": "ec"})):
+        assert (await check.verify(signed)).user_id == "mara"
+    with pytest.raises(Unauthenticated):
+        await check.verify(jwt.encode(claims(aud="another"), SECRET, "HS256"))
+
+
+async def test_an_issuer_that_is_away_is_no_fault_of_the_caller(issuer: dict[str, Any], verifier: Any) -> None:
+    check, signed = verifier(), jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"})
+    issuer["away"] = True
+    with pytest.raises(StoreUnavailable):
+        await check.verify(signed)
+    issuer["away"] = False
+    assert (await check.verify(signed)).user_id == "mara"
+
+
+def test_settings_say_what_is_wrong(monkeypatch: pytest.MonkeyPatch, tmp_path: Any) -> None:
+    monkeypatch.chdir(tmp_path)
+    for name, value, words in (
+        ("NESTREL_JWT_SECRET", "short", "32 bytes"),
+        ("NESTREL_DATABASE_URL", "mysql://x", "postgresql://"),
+        ("NESTREL_PORT", "99999", "65535"),
+        ("NESTREL_BUS", "smoke", "redis://"),
+        ("NESTREL_JWKS_URL", "https://issuer.example/jwks", "NESTREL_AUDIENCE"),
+    ):
+        with monkeypatch.context() as patched:
+            patched.setenv(name, value)
+            with pytest.raises(SettingsError, match=words):
+                load_settings()
+    (tmp_path / "nestrel.toml").write_text('port = 8500\nhost = "127.0.0.2"\n')
+    monkeypatch.setenv("NESTREL_PORT", "8501")
+    assert (load_settings().port, load_settings().host, load_settings(port=1).port) == (8501, "127.0.0.2", 1)
