@@ -55,12 +55,22 @@ async def test_writers_over_two_processes_leave_no_gap_and_all_readers_see_one_o
         for n in range(40):
             answer = await who.post(place, f"{who.user} {n}", f"{n}")
             assert answer.status_code == 201
+            if n in (5, 8, 11) and who in (writers[0], writers[-1]):
+                following.append(asyncio.create_task(follow_from_page(readers[n % 2])))
 
     async def follow(who: Person) -> list[tuple[int, int]]:
         async with who.socket() as wire:
             await wire.command(type="follow", conversation_id=place)
             ready.release()
             return [(m["seq"], m["rev"]) for m in await wire.messages(320)]
+
+    async def follow_from_page(who: Person) -> list[tuple[int, int]]:
+        page = await who.page(place, order="asc", limit=200)
+        had = [(m["seq"], m["rev"]) for m in page["items"]]
+        assert page["newer"] is None
+        async with who.socket() as wire:
+            await wire.command(type="follow", conversation_id=place, cursor=page["change_cursor"])
+            return had + [(m["seq"], m["rev"]) for m in await wire.messages(320 - len(had))]
 
     ready = asyncio.Semaphore(0)
     following = [asyncio.create_task(follow(who)) for who in readers]

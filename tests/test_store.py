@@ -6,8 +6,10 @@ import asyncio
 import os
 from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime
+from typing import Any
 from uuid import UUID
 
+import orjson
 import pytest
 from sqlalchemy import text
 
@@ -15,8 +17,10 @@ from nestrel.core.ids import uuid7
 from nestrel.core.posting import Post
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
+from nestrel.store import changes as feed
 from nestrel.store import conversations, erase, members
 from nestrel.store.append import Growth
+from nestrel.store.changes import Changes
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.writer import Writer
@@ -142,4 +146,35 @@ async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_m
     await asyncio.wait_for(heard.woken.wait(), 10)
     assert heard.ended == [("odd", "left")]
     assert (stays.live, leaves.live) == (True, False)
+    await hub.stop()
+
+
+async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The hub reads from the store what another process wrote; before it has it, a commit of its own is handed on."""
+    place = await make(database)
+    hub, heard = Hub(database), Heard()
+    (follower,) = await hub.follow([place], "mara", heard)
+    own: list[Growth] = []
+    await Writer(database, own.extend).submit([Post(place, "mara", "of this process")])
+    await Writer(database).submit([Post(place, "mara", "of another")])
+    read = feed.since
+    reads = 0
+
+    async def overtaken(*args: Any) -> Changes | None:
+        nonlocal reads
+        reads += 1
+        found = await read(*args)
+        hub.grown(own)
+        return found
+
+    monkeypatch.setattr(feed, "since", overtaken)
+    hub.heard([Moved(place, await count(database, "SELECT rev FROM conversations"))])
+    while follower.channel.reading is not None:
+        await asyncio.wait({follower.channel.reading})
+    sets = [orjson.loads("{" + entry.tail) for entry in follower.channel.ring]
+    assert [[message["body"] for message in each["messages"]] for each in sets] == [["of this process"], ["of another"]]
+    assert [entry.start for entry in follower.channel.ring] == [2, 3]
+    assert reads == 2
     await hub.stop()

@@ -80,13 +80,14 @@ class Channel:
         self.reading: asyncio.Task[None] | None = None
 
     def next_entry(self, at: ChangePosition) -> Entry | None:
-        """The ring's entry that continues from a position; None if the ring does not reach back that far."""
+        """The ring's entry that continues from a position; None if none begins there: the ring does not reach back
+        that far, or the position lies within what one entry brings together."""
         found = None
         for entry in reversed(self.ring):
             if entry.end.rev <= at.rev:
                 break
             found = entry
-        return found if found is not None and found.start <= at.rev else None
+        return found if found is not None and found.start == at.rev else None
 
 
 class Hub:
@@ -204,9 +205,10 @@ class Hub:
             first = True
             while channel.at is not None and (first or channel.at.rev < channel.wanted):
                 first = False
+                start = channel.at
                 try:
                     async with self._database.read() as connection:
-                        found = await feed.since(connection, channel.id, channel.at, _READ_ROWS)
+                        found = await feed.since(connection, channel.id, start, _READ_ROWS)
                     if found is not None and found.more:
                         await self._skip(channel)
                         continue
@@ -218,7 +220,13 @@ class Hub:
                     continue
                 if found is None:
                     return
-                self._push(channel, found)
+                if channel.at is start:
+                    self._push(channel, found)
+                elif channel.at.rev < found.end.rev:
+                    # A commit of this process was handed on meanwhile, and what was read begins before it. The rest
+                    # is read again from there, so that no follower gets a row twice. That happens once at most: what
+                    # is missing now is another process's, and no commit of this one can be handed on before it.
+                    first = True
         finally:
             channel.reading = None
 

@@ -353,8 +353,9 @@ class Session:
         await self._send_text(text)
 
     async def _catch_up(self, follower: Follower) -> None:
-        """Read from the store what the ring does not hold; who may no longer read gets nothing."""
-        conversation_id = follower.channel.id
+        """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
+        overlap; who may no longer read gets nothing."""
+        conversation_id, ring_at = follower.channel.id, follower.channel.at
         try:
             async with self.service.database.read() as connection:
                 access = await see(connection, conversation_id, self.caller)
@@ -364,7 +365,8 @@ class Session:
                 if follower.at is None:
                     found = await feed.newest(connection, conversation_id, _CATCH_UP_ROWS)
                 else:
-                    found = await feed.since(connection, conversation_id, follower.at, _CATCH_UP_ROWS)
+                    upto = ring_at if ring_at is not None and follower.at.rev <= ring_at.rev else None
+                    found = await feed.since(connection, conversation_id, follower.at, _CATCH_UP_ROWS, upto=upto)
         except Problem as problem:
             self._dirty.pop(follower, None)
             if problem.status >= 500:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -16,7 +16,7 @@ from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
 
 _CHANGED = f"""
 SELECT {MESSAGE_COLUMNS} FROM messages
-WHERE conversation_id = $1 AND changed AND rev > $2 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5
+WHERE conversation_id = $1 AND changed AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5
 """
 _NEW = f"""
 SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT $4
@@ -25,7 +25,8 @@ _NEWEST = f"""
 SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq DESC LIMIT $4
 """
 _MEMBERS = f"""
-SELECT {MEMBER_COLUMNS}, left_reason FROM members WHERE conversation_id = $1 AND rev > $2 ORDER BY rev LIMIT $3
+SELECT {MEMBER_COLUMNS}, left_reason FROM members
+WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 ORDER BY rev LIMIT $3
 """
 _STATES = "SELECT id, rev, head, floor, own_rev, closed_at IS NOT NULL FROM conversations WHERE id = ANY($1::uuid[])"
 
@@ -106,9 +107,15 @@ def position_of(access: Access) -> ChangePosition:
 
 
 async def since(
-    connection: AsyncConnection, conversation_id: UUID, start: ChangePosition, limit: int
+    connection: AsyncConnection,
+    conversation_id: UUID,
+    start: ChangePosition,
+    limit: int,
+    *,
+    upto: ChangePosition | None = None,
 ) -> Changes | None:
     """What changed after `start`, at most `limit` rows; `more` if there is more. None: there is no conversation.
+    `upto` ends it at an earlier position than the present.
 
     The counters are read first and rows are read up to them. `rev` follows commit order, so every row that they
     count is visible by then; a row that moves on meanwhile has a higher `rev` and comes with the next read. First
@@ -121,6 +128,9 @@ async def since(
     if now.closed:
         changes.end = now.position
         return changes
+    if upto is not None and upto.rev < now.rev:
+        now = replace(now, rev=upto.rev, head=upto.seq)
+        changes.head = now.head
     await _read_rows(connection, changes, start, now, limit)
     await _complete(connection, changes, own=now.own_rev > min(start.rev, start.member_rev))
     return changes
@@ -145,7 +155,7 @@ async def _read_rows(
 ) -> None:
     rev, seq, place = start.rev, min(start.seq, now.head), str(changes.conversation_id)
     if rev < now.rev:
-        changed = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1)
+        changed = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
         changes.messages += [rows.message(place, row) for row in changed[:limit]]
         changes.more = len(changed) > limit
         rev = changed[limit - 1][1] if changes.more else now.rev
@@ -165,7 +175,7 @@ async def _read_rows(
 async def _read_members(connection: AsyncConnection, changes: Changes, now: State, limit: int) -> None:
     member_rev = changes.end.member_rev
     if member_rev < now.rev:
-        found = await fetch(connection, _MEMBERS, changes.conversation_id, member_rev, limit + 1)
+        found = await fetch(connection, _MEMBERS, changes.conversation_id, member_rev, limit + 1, now.rev)
         for row in found[:limit]:
             if row[3] is not None:
                 if changes.reset or changes.start is None:
