@@ -49,7 +49,7 @@ async def _database(url: str) -> Finding:
     database = Database(url, pool_size=4)
     try:
         async with database.read() as connection:
-            at = await schema.current(connection)
+            at = await schema.current(connection.sql)
     except StoreUnavailable as problem:
         return "database", False, f"{problem.detail} ({problem.__cause__})"
     finally:

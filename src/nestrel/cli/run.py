@@ -70,7 +70,7 @@ def status() -> None:
     async def look() -> str | None:
         try:
             async with database.read() as connection:
-                return await schema.current(connection)
+                return await schema.current(connection.sql)
         finally:
             await database.close()
 

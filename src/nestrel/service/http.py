@@ -12,6 +12,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.routing import APIRoute
 from pydantic import BaseModel, ValidationError
 from starlette.responses import Response
+from starlette.types import Receive, Scope, Send
 
 from nestrel.core.objects import ProblemDocument
 from nestrel.core.problems import Unauthenticated, invalid
@@ -42,18 +43,20 @@ class DirectRoute(APIRoute):
     """A busy route: FastAPI documents it, and its endpoint is called without FastAPI's resolving of parameters, which
     costs more than the work itself. The endpoint takes `conversation_id`, `request`, `service` and `caller`."""
 
-    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
-        async def handle(request: Request) -> Response:
-            service: Service = request.app.state.service
-            caller = await get_caller(request, service)
-            try:
-                conversation_id = UUID(request.path_params["conversation_id"])
-            except ValueError:
-                raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
-            answer: Response = await self.endpoint(conversation_id, request, service, caller)
-            return answer
+    def __init__(self, *args: Any, **options: Any) -> None:
+        super().__init__(*args, **options)
+        self.app = self._answer
 
-        return handle
+    async def _answer(self, scope: Scope, receive: Receive, send: Send) -> None:
+        request = Request(scope, receive, send)
+        service: Service = scope["app"].state.service
+        caller = await get_caller(request, service)
+        try:
+            conversation_id = UUID(scope["path_params"]["conversation_id"])
+        except ValueError:
+            raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
+        answer: Response = await self.endpoint(conversation_id, request, service, caller)
+        await answer(scope, receive, send)
 
 
 class Json(Response):

@@ -7,7 +7,6 @@ import time
 from secrets import token_hex
 
 import structlog
-from starlette.datastructures import Headers, MutableHeaders
 from starlette.requests import ClientDisconnect
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -31,8 +30,12 @@ class Envelope:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        headers = Headers(scope=scope)
-        given = headers.get("x-request-id", "")
+        declared, given = "", ""
+        for name, value in scope["headers"]:
+            if name == b"content-length":
+                declared = value.decode("latin-1")
+            elif name == b"x-request-id":
+                given = value.decode("latin-1")
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
         status, started = 500, time.perf_counter()
@@ -43,11 +46,10 @@ class Envelope:
             nonlocal status, started_answer
             if message["type"] == "http.response.start":
                 status, started_answer = message["status"], True
-                MutableHeaders(scope=message)["X-Request-ID"] = request_id
+                message["headers"].append((b"x-request-id", request_id.encode()))
             await send(message)
 
         most = limits.BATCH_REQUEST_BYTES if scope["path"].endswith("/batch") else limits.REQUEST_BYTES
-        declared = headers.get("content-length", "")
         try:
             if declared.isdigit() and int(declared) > most:
                 refusal = problems.response(TooLarge(f"a request of this kind has at most {most:,} bytes"), request_id)

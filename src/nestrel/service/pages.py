@@ -1,7 +1,8 @@
 """Pages of history that have been written to JSON already.
 
-A page is a matter of the conversation's `rev` and `floor`: while those stand, its messages are the same bytes for
-every member. The head of a busy conversation is asked for by all who open it, so it is read and written once.
+A page is a matter of the conversation's `rev` and `floor`: while those stand, its messages and their authors'
+profiles are the same bytes for every member. The head of a busy conversation is asked for by all who open it, so it
+is read and written once.
 """
 
 from __future__ import annotations
@@ -10,21 +11,20 @@ from collections import OrderedDict
 from dataclasses import dataclass
 from uuid import UUID
 
-from sqlalchemy.ext.asyncio import AsyncConnection
-
 from nestrel.core.paging import HistoryQuery
-from nestrel.store import history, rows
+from nestrel.store import history, profiles, rows
 from nestrel.store.access import Access
+from nestrel.store.native import Connection
 
 _BYTES = 32 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True)
 class WrittenPage:
-    """Messages as JSON, whose they are, and where the page lies in the history."""
+    """Messages and profiles as JSON, and where the page lies in the history."""
 
     items: bytes
-    authors: frozenset[str]
+    profiles: bytes
     lowest: int
     highest: int
     older: bool
@@ -32,34 +32,40 @@ class WrittenPage:
 
 
 class Pages:
-    """The pages asked for last, within 32 MB. A page that time has a part in (`since`, `until`) is not kept."""
+    """The pages asked for last, within 32 MB. A page that time has a part in (`since`, `until`) is not kept, nor one
+    of an author who never was a member: a changed profile moves the conversations of its memberships only."""
 
     def __init__(self) -> None:
         self._kept: OrderedDict[tuple[UUID, int, int, HistoryQuery], WrittenPage] = OrderedDict()
         self._bytes = 0
 
-    async def read(self, connection: AsyncConnection, access: Access, query: HistoryQuery) -> WrittenPage:
-        """The page as of the moment that `access` saw."""
+    def kept(self, access: Access, query: HistoryQuery) -> WrittenPage | None:
+        """The page as of the moment that `access` saw, if it has been written before."""
         key = (access.id, access.rev, access.floor, query)
         found = self._kept.get(key)
         if found is not None:
             self._kept.move_to_end(key)
-            return found
+        return found
+
+    async def read(self, connection: Connection, access: Access, query: HistoryQuery) -> WrittenPage:
+        """Read and write the page as of the moment that `access` saw."""
         page = await history.read(connection, access, query)
+        authors = sorted({item["author_id"] for item in page.items})
         written = WrittenPage(
             rows.dump(page.items),
-            frozenset(item["author_id"] for item in page.items),
+            rows.dump(await profiles.read(connection, authors)),
             page.lowest,
             page.highest,
             page.older,
             page.newer,
         )
-        if query.since is None and query.until is None and await history.stood_still(connection, access):
-            self._keep(key, written)
+        if query.since is None and query.until is None and await history.stood_still(connection, access, authors):
+            self._keep((access.id, access.rev, access.floor, query), written)
         return written
 
     def _keep(self, key: tuple[UUID, int, int, HistoryQuery], written: WrittenPage) -> None:
         self._kept[key] = written
-        self._bytes += len(written.items)
+        self._bytes += len(written.items) + len(written.profiles)
         while self._bytes > _BYTES:
-            self._bytes -= len(self._kept.popitem(last=False)[1].items)
+            _, oldest = self._kept.popitem(last=False)
+            self._bytes -= len(oldest.items) + len(oldest.profiles)

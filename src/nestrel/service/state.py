@@ -22,7 +22,7 @@ from nestrel.service.pages import Pages
 from nestrel.service.settings import Settings
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.store import erase, profiles, schema
-from nestrel.store.access import Caller
+from nestrel.store.access import AccessReader, Caller
 from nestrel.store.append import Growth
 from nestrel.store.database import Database
 from nestrel.store.writer import Writer
@@ -57,6 +57,7 @@ class Service:
         self.bus = make_bus(settings.bus, settings.database_url, self.node)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(self.database, self._grown, metrics.BATCH_POSTS.observe)
+        self.access = AccessReader(self.database)
         self.pages = Pages()
         self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
         self.sessions: set[Closable] = set()
@@ -136,7 +137,7 @@ class Service:
             return False, "draining"
         try:
             async with self.database.read() as connection:
-                at = await schema.current(connection)
+                at = await schema.current(connection.sql)
             if at != schema.newest():
                 return False, f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade"
             await self.load_seal()

@@ -8,15 +8,13 @@ from operator import attrgetter
 from typing import Any, NamedTuple
 from uuid import UUID
 
-from sqlalchemy.ext.asyncio import AsyncConnection
-
 from nestrel.core.posting import Accepted, Facts, Locked, Post, Repeated, plan
 from nestrel.core.problems import Problem
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import events, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import copy_in, execute, fetch
+from nestrel.store.native import Connection, copy_in, execute, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
@@ -96,7 +94,7 @@ Answer = list[Posted] | Problem
 
 
 async def append(
-    database: Database, connection: AsyncConnection, units: Sequence[Sequence[Post]]
+    database: Database, connection: Connection, units: Sequence[Sequence[Post]]
 ) -> tuple[list[Answer], list[Growth]]:
     """Write a batch in the caller's transaction; the posts of a unit are for one conversation. Answers come in the
     order of `units`; they hold once the transaction has committed."""
@@ -157,7 +155,7 @@ def _growths(
 
 async def _write(
     database: Database,
-    connection: AsyncConnection,
+    connection: Connection,
     accepted: Sequence[Accepted],
     growths: Sequence[Growth],
     locked: dict[UUID, Locked],
@@ -183,7 +181,7 @@ async def _write(
     )
 
 
-async def _repeats(connection: AsyncConnection, repeated: Sequence[Repeated]) -> dict[tuple[UUID, int], Wire]:
+async def _repeats(connection: Connection, repeated: Sequence[Repeated]) -> dict[tuple[UUID, int], Wire]:
     """The messages of repeated keys as they now stand, edited or removed as they may be."""
     found = await fetch(connection, _REPEATS, [one.conversation_id for one in repeated], [one.seq for one in repeated])
     return {

@@ -6,12 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from uuid import UUID
 
-from sqlalchemy.ext.asyncio import AsyncConnection
-
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import conversations, profiles, rows
 from nestrel.store.access import Access
-from nestrel.store.native import fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
 
 _CHANGED = f"""
@@ -90,13 +88,13 @@ class State:
         return ChangePosition(self.rev, self.head, self.rev)
 
 
-async def states(connection: AsyncConnection, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
+async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
     """The counters now; an id that never was a conversation is left out."""
     found = await fetch(connection, _STATES, list(conversation_ids))
     return {row[0]: State(*row[1:]) for row in found}
 
 
-async def state(connection: AsyncConnection, conversation_id: UUID) -> State | None:
+async def state(connection: Connection, conversation_id: UUID) -> State | None:
     """The counters of one conversation now; None if there never was such a one."""
     return (await states(connection, [conversation_id])).get(conversation_id)
 
@@ -107,7 +105,7 @@ def position_of(access: Access) -> ChangePosition:
 
 
 async def since(
-    connection: AsyncConnection,
+    connection: Connection,
     conversation_id: UUID,
     start: ChangePosition,
     limit: int,
@@ -136,7 +134,7 @@ async def since(
     return changes
 
 
-async def newest(connection: AsyncConnection, conversation_id: UUID, limit: int) -> Changes | None:
+async def newest(connection: Connection, conversation_id: UUID, limit: int) -> Changes | None:
     """A first change set: the conversation and its newest page; the members follow from its position on."""
     now = await state(connection, conversation_id)
     if now is None or now.closed:
@@ -150,9 +148,7 @@ async def newest(connection: AsyncConnection, conversation_id: UUID, limit: int)
     return changes
 
 
-async def _read_rows(
-    connection: AsyncConnection, changes: Changes, start: ChangePosition, now: State, limit: int
-) -> None:
+async def _read_rows(connection: Connection, changes: Changes, start: ChangePosition, now: State, limit: int) -> None:
     rev, seq, place = start.rev, min(start.seq, now.head), str(changes.conversation_id)
     if rev < now.rev:
         changed = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
@@ -172,7 +168,7 @@ async def _read_rows(
         await _read_members(connection, changes, now, limit)
 
 
-async def _read_members(connection: AsyncConnection, changes: Changes, now: State, limit: int) -> None:
+async def _read_members(connection: Connection, changes: Changes, now: State, limit: int) -> None:
     member_rev = changes.end.member_rev
     if member_rev < now.rev:
         found = await fetch(connection, _MEMBERS, changes.conversation_id, member_rev, limit + 1, now.rev)
@@ -187,7 +183,7 @@ async def _read_members(connection: AsyncConnection, changes: Changes, now: Stat
     changes.end = ChangePosition(changes.end.rev, changes.end.seq, member_rev)
 
 
-async def _complete(connection: AsyncConnection, changes: Changes, *, own: bool) -> None:
+async def _complete(connection: Connection, changes: Changes, *, own: bool) -> None:
     if own:
         changes.conversation = await conversations.show(connection, changes.conversation_id, None)
     people = {message["author_id"] for message in changes.messages}

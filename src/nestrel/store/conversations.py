@@ -10,7 +10,6 @@ from uuid import UUID
 
 from sqlalchemy import RowMapping, text
 from sqlalchemy.exc import IntegrityError
-from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.core.problems import NameTaken
 from nestrel.core.roles import Kind, Role, Visibility
@@ -19,6 +18,7 @@ from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
+from nestrel.store.native import Connection
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 # Unread is arithmetic: what lies above the receipt, less one's own (whose ordinals are consecutive, so two index
@@ -167,7 +167,7 @@ def _raise_name_taken(error: IntegrityError, name: str | None) -> None:
     raise NameTaken(f"another conversation is called {name!r}; choose another name") from None
 
 
-async def find_direct(connection: AsyncConnection, pair: str) -> UUID | None:
+async def find_direct(connection: Connection, pair: str) -> UUID | None:
     """The open direct conversation of a pair."""
     query = text("SELECT id FROM conversations WHERE direct_pair = :pair AND closed_at IS NULL")
     found: UUID | None = (await connection.execute(query, {"pair": pair})).scalar()
@@ -200,7 +200,7 @@ def wire(row: RowMapping, *, viewer: bool = True) -> Wire:
     }
 
 
-async def show(connection: AsyncConnection, conversation_id: UUID, user_id: str | None) -> Wire:
+async def show(connection: Connection, conversation_id: UUID, user_id: str | None) -> Wire:
     """One conversation as a user sees it, or for no viewer in particular. Access is the caller's business."""
     result = await connection.execute(_ONE, {"id": conversation_id, "user_id": user_id or ""})
     return wire(result.mappings().one(), viewer=user_id is not None)
@@ -215,7 +215,7 @@ class ListPosition:
 
 
 async def page(
-    connection: AsyncConnection,
+    connection: Connection,
     scope: str,
     caller: Caller,
     limit: int,
@@ -241,9 +241,7 @@ async def page(
     return [by_id[id_] for id_ in ids if id_ in by_id], ListPosition(last.last_at, last.id) if last else None
 
 
-async def change(
-    database: Database, connection: AsyncConnection, conversation_id: UUID, fields: dict[str, Any]
-) -> None:
+async def change(database: Database, connection: Connection, conversation_id: UUID, fields: dict[str, Any]) -> None:
     """Set some of `title`, `name`, `visibility`, `attributes` (compact JSON) under the conversation's lock.
 
     Raises:
@@ -265,7 +263,7 @@ async def change(
         await database.announce(connection, [Moved(conversation_id, rev)])
 
 
-async def ids_of(connection: AsyncConnection, user_id: str, most: int) -> list[UUID]:
+async def ids_of(connection: Connection, user_id: str, most: int) -> list[UUID]:
     """The open conversations that a user is a member of."""
     query = text(
         "SELECT c.id FROM members m JOIN conversations c ON c.id = m.conversation_id "
@@ -274,7 +272,7 @@ async def ids_of(connection: AsyncConnection, user_id: str, most: int) -> list[U
     return list((await connection.execute(query, {"user_id": user_id, "most": most})).scalars())
 
 
-async def close(database: Database, connection: AsyncConnection, conversation_id: UUID) -> None:
+async def close(database: Database, connection: Connection, conversation_id: UUID) -> None:
     """Close for good: from the commit on nobody sees it. Its content is erased by `nestrel.store.erase`."""
     rev = (await connection.execute(_CLOSE, {"id": conversation_id})).scalar_one()
     await database.announce(connection, [Moved(conversation_id, rev)])

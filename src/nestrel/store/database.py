@@ -11,13 +11,13 @@ import asyncpg
 from sqlalchemy import text
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError, InterfaceError
-from sqlalchemy.ext.asyncio import AsyncConnection, create_async_engine
+from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
 
 from nestrel.core.problems import StoreUnavailable
 from nestrel.store import events
 from nestrel.store.events import Moved
-from nestrel.store.native import driver, execute
+from nestrel.store.native import Connection, execute
 
 _AWAY = (
     OSError,
@@ -75,6 +75,30 @@ def sqlstate(error: BaseException) -> str:
     return str(getattr(cause, "sqlstate", None) or "")
 
 
+class _Reading:
+    """`Database.read`, which every request enters: a class of its own costs half of a generator's context."""
+
+    __slots__ = ("_connection", "_database")
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+        self._connection: Connection | None = None
+
+    async def __aenter__(self) -> Connection:
+        try:
+            self._connection = await self._database.take()
+        except Exception as error:
+            await self._database.translate(error)
+            raise
+        return self._connection
+
+    async def __aexit__(self, _kind: object, error: BaseException | None, _traceback: object) -> None:
+        assert self._connection is not None
+        await self._database.give_back(self._connection)
+        if isinstance(error, Exception):
+            await self._database.translate(error)
+
+
 class Database:
     """The connections of a process. `notify` says whether a transaction tells the bus itself, by NOTIFY; whatever it
     says, `on_commit` hears of each committed event.
@@ -94,42 +118,34 @@ class Database:
             isolation_level="AUTOCOMMIT",
             connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": 60},
         )
-        self._idle: list[AsyncConnection] = []
+        self._idle: list[Connection] = []
         self._free = asyncio.Semaphore(pool_size)
 
-    @asynccontextmanager
-    async def read(self) -> AsyncIterator[AsyncConnection]:
-        """A connection on which each statement is its own transaction.
+    def read(self) -> _Reading:
+        """A connection on which each statement is its own transaction, as an asynchronous context.
 
         Raises:
             StoreUnavailable: the database is away, or all connections are busy for too long.
         """
-        try:
-            connection = await self._take()
-            try:
-                yield connection
-            finally:
-                await self._give_back(connection)
-        except Exception as error:
-            await self._translate(error)
-            raise
+        return _Reading(self)
 
     @asynccontextmanager
-    async def write(self) -> AsyncIterator[AsyncConnection]:
+    async def write(self) -> AsyncIterator[Connection]:
         """A transaction, committed at the end of the block; events told with `announce` go out with it.
 
         Raises:
             StoreUnavailable: the database is away; unless a commit was under way, nothing was changed.
         """
-        told: list[Moved] = []
         async with self.read() as connection:
-            connection.info["told"] = told
-            async with driver(connection).transaction():
+            told: list[Moved] = []
+            connection.told = told
+            async with connection.driver.transaction():
                 yield connection
         if told:
             self.on_commit(told)
 
-    async def _take(self) -> AsyncConnection:
+    async def take(self) -> Connection:
+        """A connection for one use; `read` and `write` give it back."""
         if self._free.locked():
             async with asyncio.timeout(_WAIT_SECONDS):
                 await self._free.acquire()
@@ -138,29 +154,30 @@ class Database:
         try:
             while self._idle:
                 connection = self._idle.pop()
-                if not driver(connection).is_closed():
+                if not connection.driver.is_closed():
                     return connection
-                await connection.close()
-            connection = await self._engine.connect()
-            raw = await connection.get_raw_connection()
-            connection.info["driver"] = raw.driver_connection
-            return connection
+                await connection.sql.close()
+            sql = await self._engine.connect()
+            return Connection(sql, (await sql.get_raw_connection()).driver_connection)
         except BaseException:
             self._free.release()
             raise
 
-    async def _give_back(self, connection: AsyncConnection) -> None:
+    async def give_back(self, connection: Connection) -> None:
+        """End the use of a connection; one that is in the middle of something is of no use to anyone else."""
         self._free.release()
-        plain = driver(connection)
-        if plain.is_closed() or plain.is_in_transaction():
-            plain.terminate()
-            with contextlib.suppress(Exception):
-                await connection.invalidate()
-                await connection.close()
+        if connection.driver.is_closed() or connection.driver.is_in_transaction():
+            await self._discard(connection)
         else:
             self._idle.append(connection)
 
-    async def _translate(self, error: Exception) -> None:
+    async def _discard(self, connection: Connection) -> None:
+        connection.driver.terminate()
+        with contextlib.suppress(Exception):
+            await connection.sql.invalidate()
+            await connection.sql.close()
+
+    async def translate(self, error: Exception) -> None:
         """Raise `StoreUnavailable` if the error says that the database is away; the other connections are then as
         dead as this one."""
         if sqlstate(error) == _NO_TABLE:
@@ -168,21 +185,18 @@ class Database:
         if not is_away(error):
             return
         while self._idle:
-            connection = self._idle.pop()
-            driver(connection).terminate()
-            with contextlib.suppress(Exception):
-                await connection.close()
+            await self._discard(self._idle.pop())
         raise StoreUnavailable(
             "the database does not answer; try again, with the same idempotency key", retry_after=1
         ) from error
 
-    def announcement(self, connection: AsyncConnection, moved: Sequence[Moved], *, to_self: bool = True) -> list[str]:
+    def announcement(self, connection: Connection, moved: Sequence[Moved], *, to_self: bool = True) -> list[str]:
         """The payloads that the transaction must NOTIFY so that the bus learns that conversations moved. `to_self`
         False: this process knows."""
-        connection.info["told"].extend(moved)
+        connection.told.extend(moved)
         return list(events.pack(None if to_self else self.node, moved)) if self.notify else []
 
-    async def announce(self, connection: AsyncConnection, moved: Sequence[Moved]) -> None:
+    async def announce(self, connection: Connection, moved: Sequence[Moved]) -> None:
         """Tell the bus, in this transaction, that conversations moved."""
         payloads = self.announcement(connection, moved)
         if payloads:
@@ -196,5 +210,5 @@ class Database:
 
     async def close(self) -> None:
         while self._idle:
-            await self._idle.pop().close()
+            await self._idle.pop().sql.close()
         await self._engine.dispose()

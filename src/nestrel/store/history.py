@@ -8,12 +8,10 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy.ext.asyncio import AsyncConnection
-
 from nestrel.core.paging import HistoryQuery, Window
 from nestrel.store import rows
 from nestrel.store.access import Access
-from nestrel.store.native import fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _ONE = f"SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq = $2"
@@ -22,6 +20,12 @@ _OLDER = f"{_RANGE} ORDER BY seq DESC LIMIT $4"
 _NEWER = f"{_RANGE} ORDER BY seq LIMIT $4"
 _OLDER_BY = f"{_RANGE} AND author_id = $5 ORDER BY seq DESC LIMIT $4"
 _NEWER_BY = f"{_RANGE} AND author_id = $5 ORDER BY seq LIMIT $4"
+
+_STOOD_STILL = """
+SELECT rev = $2 AND cardinality($3::text[]) = (
+    SELECT count(*) FROM members WHERE conversation_id = $1 AND user_id = ANY($3::text[])
+) FROM conversations WHERE id = $1
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,19 +40,19 @@ class Page:
     newer: bool
 
 
-async def one(connection: AsyncConnection, conversation_id: UUID, seq: int) -> Wire | None:
+async def one(connection: Connection, conversation_id: UUID, seq: int) -> Wire | None:
     """One message, whether kept by the rule or not: the floor is the caller's business."""
     found = await fetch(connection, _ONE, conversation_id, seq)
     return rows.message(str(conversation_id), found[0]) if found else None
 
 
-async def seq_at(connection: AsyncConnection, conversation_id: UUID, moment: datetime) -> int:
+async def seq_at(connection: Connection, conversation_id: UUID, moment: datetime) -> int:
     """The lowest kept `seq` written at or after a moment; head + 1 if none is."""
     found = await fetch(connection, "SELECT nestrel_seq_at_v1($1, $2)", conversation_id, moment)
     return int(found[0][0])
 
 
-async def read(connection: AsyncConnection, access: Access, query: HistoryQuery) -> Page:
+async def read(connection: Connection, access: Access, query: HistoryQuery) -> Page:
     """One page for a conversation that the caller may see, as of the `head` that `access` saw."""
     low, high = access.floor, access.head
     if query.since is not None:
@@ -79,7 +83,7 @@ async def read(connection: AsyncConnection, access: Access, query: HistoryQuery)
 
 
 async def _scan(
-    connection: AsyncConnection, conversation_id: UUID, low: int, high: int, author: str | None, older: bool, limit: int
+    connection: Connection, conversation_id: UUID, low: int, high: int, author: str | None, older: bool, limit: int
 ) -> Sequence[Any]:
     if low > high:
         return []
@@ -89,15 +93,16 @@ async def _scan(
     return await fetch(connection, sql, conversation_id, low, high, limit, author)
 
 
-async def _any(connection: AsyncConnection, conversation_id: UUID, low: int, high: int, author: str | None) -> bool:
+async def _any(connection: Connection, conversation_id: UUID, low: int, high: int, author: str | None) -> bool:
     """Whether the range holds a message; without an author that is arithmetic, as `seq` has no gap."""
     if low > high or author is None:
         return low <= high
     return bool(await fetch(connection, _OLDER_BY, conversation_id, low, high, 1, author))
 
 
-async def stood_still(connection: AsyncConnection, access: Access) -> bool:
+async def stood_still(connection: Connection, access: Access, authors: Sequence[str]) -> bool:
     """Whether nothing has changed in the conversation since `access` was read: what was read after it is then the
-    state at its `rev`, and not a mixture with a later one."""
-    found = await fetch(connection, "SELECT rev = $2 FROM conversations WHERE id = $1", access.id, access.rev)
+    state at its `rev`, and not a mixture with a later one. That takes in the profiles of `authors` if each of them is
+    or was a member, and it is False if one was not."""
+    found = await fetch(connection, _STOOD_STILL, access.id, access.rev, authors)
     return bool(found and found[0][0])

@@ -7,13 +7,12 @@ from dataclasses import dataclass
 from uuid import UUID
 
 from sqlalchemy import text
-from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.core.roles import Role
 from nestrel.store import rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
 _PAGE = text(
@@ -79,34 +78,32 @@ class Census:
     members: int
 
 
-async def page(
-    connection: AsyncConnection, conversation_id: UUID, limit: int, after: str
-) -> tuple[list[Wire], str | None]:
+async def page(connection: Connection, conversation_id: UUID, limit: int, after: str) -> tuple[list[Wire], str | None]:
     """Members by user id, and the id to continue after; None at the end."""
     found = (await connection.execute(_PAGE, {"id": conversation_id, "after": after, "limit": limit + 1})).all()
     items = [rows.member(row) for row in found[:limit]]
     return items, items[-1]["user_id"] if len(found) > limit else None
 
 
-async def show(connection: AsyncConnection, conversation_id: UUID, user_id: str) -> Wire | None:
+async def show(connection: Connection, conversation_id: UUID, user_id: str) -> Wire | None:
     row = (await connection.execute(_ONE, {"id": conversation_id, "user_id": user_id})).first()
     return rows.member(row) if row is not None else None
 
 
-async def departed(connection: AsyncConnection, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
+async def departed(connection: Connection, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
     """Those of the users whose membership has ended, each with the reason (`left` or `removed`)."""
     found = await fetch(connection, _DEPARTED, conversation_id, user_ids)
     return {row[0]: row[1] for row in found}
 
 
-async def census(connection: AsyncConnection, conversation_id: UUID, user_id: str) -> Census:
+async def census(connection: Connection, conversation_id: UUID, user_id: str) -> Census:
     row = (await connection.execute(_CENSUS, {"id": conversation_id, "user_id": user_id})).one()
     return Census(Role(row.role) if row.role else None, row.owners, row.members)
 
 
 async def put(
     database: Database,
-    connection: AsyncConnection,
+    connection: Connection,
     conversation_id: UUID,
     user_id: str,
     role: Role,
@@ -120,7 +117,7 @@ async def put(
 
 
 async def leave(
-    database: Database, connection: AsyncConnection, conversation_id: UUID, user_id: str, *, reason: str
+    database: Database, connection: Connection, conversation_id: UUID, user_id: str, *, reason: str
 ) -> None:
     """End a membership; the row stays, so that whoever was away learns of it. `reason` is `left` or `removed`."""
     values = {"id": conversation_id, "user_id": user_id, "reason": reason}

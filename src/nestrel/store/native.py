@@ -1,31 +1,44 @@
-"""Statements in the driver's own form (`$1`, `$2`, …), for the hot paths: no compilation, arrays as parameters."""
+"""A connection, and statements in the driver's own form (`$1`, `$2`, …) for the hot paths: no compilation, arrays as
+parameters."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
 import asyncpg
+from sqlalchemy import CursorResult, Executable
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-
-def driver(connection: AsyncConnection) -> asyncpg.Connection[Any]:
-    """The driver's connection below one of `Database`'s."""
-    return cast("asyncpg.Connection[Any]", connection.info["driver"])
+from nestrel.store.events import Moved
 
 
-async def fetch(connection: AsyncConnection, sql: str, *values: Any) -> Sequence[Any]:
+class Connection:
+    """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
+    transaction has announced so far."""
+
+    __slots__ = ("driver", "sql", "told")
+
+    def __init__(self, sql: AsyncConnection, driver: object) -> None:
+        self.sql = sql
+        self.driver = cast("asyncpg.Connection[Any]", driver)
+        self.told: list[Moved] = []
+
+    async def execute(self, statement: Executable, values: Mapping[str, Any] | None = None) -> CursorResult[Any]:
+        """Run a statement of SQLAlchemy's."""
+        return await self.sql.execute(statement, values)
+
+
+async def fetch(connection: Connection, sql: str, *values: Any) -> Sequence[Any]:
     """All rows of a statement."""
-    return await driver(connection).fetch(sql, *values)
+    return await connection.driver.fetch(sql, *values)
 
 
-async def execute(connection: AsyncConnection, sql: str, *values: Any) -> None:
+async def execute(connection: Connection, sql: str, *values: Any) -> None:
     """Run a statement that answers nothing."""
-    await driver(connection).fetch(sql, *values)
+    await connection.driver.fetch(sql, *values)
 
 
-async def copy_in(
-    connection: AsyncConnection, table: str, columns: Sequence[str], records: Sequence[Sequence[Any]]
-) -> None:
+async def copy_in(connection: Connection, table: str, columns: Sequence[str], records: Sequence[Sequence[Any]]) -> None:
     """Write rows by COPY, in the transaction that is open."""
-    await driver(connection).copy_records_to_table(table, columns=columns, records=records)
+    await connection.driver.copy_records_to_table(table, columns=columns, records=records)

@@ -6,12 +6,11 @@ from collections.abc import Iterable
 from uuid import UUID
 
 from sqlalchemy import text
-from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.store import rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
 _READ = f"SELECT {rows.PROFILE_COLUMNS} FROM profiles WHERE user_id = ANY($1::text[])"
@@ -51,7 +50,7 @@ SELECT id, rev FROM moved
 """
 
 
-async def read(connection: AsyncConnection, user_ids: Iterable[str]) -> dict[str, Wire]:
+async def read(connection: Connection, user_ids: Iterable[str]) -> dict[str, Wire]:
     """The profiles of a page, each once; someone never seen is shown by user id."""
     wanted = sorted(set(user_ids))
     if not wanted:

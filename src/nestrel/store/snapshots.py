@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from sqlalchemy import text
-from sqlalchemy.ext.asyncio import AsyncConnection
-
 from nestrel.core.cursors import AllPosition
+from nestrel.store.native import Connection, fetch
 
-_NOW = text("SELECT (SELECT system_identifier FROM pg_control_system()), CAST(pg_current_snapshot() AS text)")
+_NOW = "SELECT (SELECT system_identifier FROM pg_control_system()), CAST(pg_current_snapshot() AS text)"
 
 
-async def now(connection: AsyncConnection) -> AllPosition:
+async def now(connection: Connection) -> AllPosition:
     """Everything committed by now, and nothing that is still under way."""
-    row = (await connection.execute(_NOW)).one()
-    return AllPosition.from_snapshot(row[0] & (2**64 - 1), row[1])
+    [(system, snapshot)] = await fetch(connection, _NOW)
+    return AllPosition.from_snapshot(system & (2**64 - 1), snapshot)

@@ -29,13 +29,13 @@ from nestrel.service.http import (
 from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
 from nestrel.service.posting import make_post
 from nestrel.service.state import Service
-from nestrel.store import history, profiles, rows
+from nestrel.store import history, rows
 from nestrel.store.access import Caller, see
 from nestrel.store.changes import position_of
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=JsonRoute, tags=["messages"])
 
-direct = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=DirectRoute, tags=["messages"])
+direct = APIRouter(prefix="/v1/conversations/{conversation_id}/messages", route_class=DirectRoute, tags=["messages"])
 
 _POST_DOCUMENT = {
     **request_body(PostMessage),
@@ -72,10 +72,11 @@ async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceD
 async def listing(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """A page of history, newest first unless `order` says otherwise. `change_cursor` is where to follow from."""
     wanted = _history_query(service, caller, conversation_id, query_of(request, MessagesQuery))
-    async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
-        page = await service.pages.read(connection, access, wanted)
-        people = await profiles.read(connection, page.authors)
+    access = await service.access.see(conversation_id, caller)
+    page = service.pages.kept(access, wanted)
+    if page is None:
+        async with service.database.read() as connection:
+            page = await service.pages.read(connection, access, wanted)
     seal, member = service.seal, caller.user_id
     cursors: dict[str, str | None] = {"older": None, "newer": None}
     if page.older:
@@ -84,12 +85,11 @@ async def listing(conversation_id: UUID, request: Request, service: ServiceDep, 
         cursors["newer"] = seal.history(member, conversation_id, wanted.position(older=False, seq=page.highest))
     rest = {
         **cursors,
-        "profiles": people,
         "head": access.head,
         "floor": access.floor,
         "change_cursor": seal.conversation(member, conversation_id, position_of(access)),
     }
-    body = b'{"items":' + page.items + b"," + rows.dump(rest)[1:]
+    body = b'{"items":' + page.items + b',"profiles":' + page.profiles + b"," + rows.dump(rest)[1:]
     return Response(body, headers=link_header(request, cursors, wanted.limit), media_type="application/json")
 
 
