@@ -49,7 +49,7 @@ class Post:
             self.fingerprint = _digest(content)
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Locked:
     """A conversation as it stands under its lock. `plan` moves it on, and keeps with it what the batch has added:
     how many messages each author now has, and the keys used."""
@@ -86,6 +86,7 @@ class Facts(NamedTuple):
 class Accepted(NamedTuple):
     """A message to write. `author_n` is its ordinal among its author's messages, which makes unread arithmetic."""
 
+    place: Locked
     post: Post
     seq: int
     rev: int
@@ -181,7 +182,7 @@ def _number(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted:
     place.counts[post.author_id] = count
     if post.key_hash is not None:
         place.keys[post.key_hash] = (place.head, post.fingerprint)
-    return Accepted(post, place.head, place.rev, place.last_at, count)
+    return Accepted(place, post, place.head, place.rev, place.last_at, count)
 
 
 def _take_back(place: Locked, accepted: Accepted) -> None:

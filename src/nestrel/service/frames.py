@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Awaitable, Callable
 from typing import TYPE_CHECKING, Any
 
@@ -50,20 +49,17 @@ async def _post(session: Session, frame: Any) -> None:
     """Hand the post to the write path in the order of the frames, and answer when it is durable."""
     service, caller = session.service, session.caller
     service.count_command(caller)
-    future = service.writer.submit([make_post(frame.conversation_id, caller, frame, frame.key)])
+    post = make_post(frame.conversation_id, caller, frame, frame.key)
     session.in_flight += 1
 
-    def settled(done: asyncio.Future[list[Posted]]) -> None:
+    def answered(answer: list[Posted] | Exception) -> None:
         session.in_flight -= 1
-        if done.cancelled():
-            return
-        error = done.exception()
-        if error is not None:
-            session.failed(frame.ref, error)
+        if isinstance(answer, Exception):
+            session.failed(frame.ref, answer)
         else:
-            session.done(frame, message=done.result()[0].message)
+            session.done(frame, message=answer[0].message)
 
-    future.add_done_callback(settled)
+    service.writer.offer([post], answered)
 
 
 async def _follow(session: Session, frame: Any) -> None:

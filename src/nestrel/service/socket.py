@@ -46,18 +46,19 @@ class Live:
         self._service = service
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        await Session(self._service, WebSocket(scope, receive, send), send).run()
+        await Session(self._service, WebSocket(scope, receive, send), receive, send).run()
 
 
 class Session:
     """A signed-in connection. `Listener` of the hub."""
 
-    def __init__(self, service: Service, socket: WebSocket, send: Send) -> None:
+    def __init__(self, service: Service, socket: WebSocket, receive: Receive, send: Send) -> None:
         self.service = service
         self.follows: dict[UUID, Follower] = {}
         self.follows_all = False
         self.in_flight = 0
         self._socket = socket
+        self._raw_receive = receive
         self._raw_send = send
         self._identity: Identity | None = None
         self._caller: Caller | None = None
@@ -188,7 +189,8 @@ class Session:
     # Reading
 
     async def _receive(self) -> str | bytes:
-        message = await self._socket.receive()
+        # Straight from the server: the framework's own layer would check again what the server holds to.
+        message = await self._raw_receive()
         if message["type"] == "websocket.disconnect":
             raise WebSocketDisconnect(message.get("code", 1005))
         data: str | bytes = message.get("text") or message.get("bytes") or b""
@@ -213,10 +215,10 @@ class Session:
     # Answers
 
     def done(self, frame: Frame, **content: Any) -> None:
-        answer: dict[str, Any] = {"type": "done"}
-        if frame.ref is not None:
-            answer["ref"] = frame.ref
-        self._enqueue({**answer, **content})
+        if frame.ref is None:
+            self._enqueue({"type": "done", **content})
+        else:
+            self._enqueue({"type": "done", "ref": frame.ref, **content})
 
     def refuse(self, ref: str | int | None, problem: Problem) -> None:
         metrics.REFUSALS.labels(problem.name).inc()

@@ -67,7 +67,10 @@ JOIN messages m ON m.conversation_id = i.conversation_id AND m.seq = i.seq
 """
 
 
+# A lookup, where calling the enumeration would cost more for each row.
 _ROLES: dict[str | None, Role | None] = {None: None, **{role.value: role for role in Role}}
+_KINDS = {kind.value: kind for kind in Kind}
+_VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 
 
 @dataclass(slots=True)
@@ -79,6 +82,7 @@ class Growth:
     rev: int
     head: int
     floor: int
+    name: str
     messages: list[Wire] = field(default_factory=list)
     profiles: dict[str, Wire] = field(default_factory=dict)
 
@@ -100,8 +104,8 @@ async def append(
     order of `units`; they hold once the transaction has committed."""
     ids = sorted({unit[0].conversation_id for unit in units}, key=attrgetter("int"))
     locked = {
-        row[0]: Locked(row[0], Kind(row[1]), Visibility(row[2]), *row[3:])
-        for row in await fetch(connection, _LOCK, ids)
+        id_: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
+        for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, ids)
     }
     posts = [post for unit in units for post in unit]
     found = await fetch(
@@ -110,72 +114,69 @@ async def append(
         [post.conversation_id for post in posts],
         [post.author_id for post in posts],
         [post.key_hash for post in posts],
-        [post.reply_to for post in posts],
+        # The driver is slow to tell that None is no array: an array that is shorter is filled with nulls.
+        [post.reply_to for post in posts] if any(post.reply_to for post in posts) else [],
     )
-    facts = iter([Facts(_ROLES[row[0]], *row[1:5]) for row in found])
+    facts = iter([Facts(_ROLES[row[0]], row[1], row[2], row[3], row[4]) for row in found])
     decided = plan(units, [[next(facts) for _ in unit] for unit in units], locked, found[0][8])
-    growths: list[Growth] = []
+    growths: dict[Locked, Growth] = {}
     messages: list[Wire] = []
     if decided.accepted:
-        profiles = {post.author_id: row[5:8] for post, row in zip(posts, found, strict=True)}
-        growths, messages = _growths(decided.accepted, locked, profiles)
-        await _write(database, connection, decided.accepted, growths, locked)
+        profiles = {post.author_id: row for post, row in zip(posts, found, strict=True)}
+        growths, messages = _growths(decided.accepted, profiles)
+        await _write(database, connection, decided.accepted, growths)
     wanted = [
         one for unit in decided.units if not isinstance(unit, Problem) for one in unit if isinstance(one, Repeated)
     ]
     repeats = await _repeats(connection, wanted) if wanted else {}
     new = iter(messages)
-    return [unit if isinstance(unit, Problem) else _answer(unit, new, repeats) for unit in decided.units], growths
+    return [unit if isinstance(unit, Problem) else _answer(unit, new, repeats) for unit in decided.units], list(
+        growths.values()
+    )
 
 
-def _growths(
-    accepted: Sequence[Accepted], locked: dict[UUID, Locked], profiles: dict[str, Sequence[Any]]
-) -> tuple[list[Growth], list[Wire]]:
+def _growths(accepted: Sequence[Accepted], facts: dict[str, Sequence[Any]]) -> tuple[dict[Locked, Growth], list[Wire]]:
     """What each conversation gains, and the messages in the order of `accepted`."""
-    growths: dict[UUID, tuple[Growth, str]] = {}
+    growths: dict[Locked, Growth] = {}
     messages: list[Wire] = []
-    for one in accepted:
-        post = one.post
-        known = growths.get(post.conversation_id)
-        if known is None:
-            place = locked[post.conversation_id]
-            growth, name = Growth(place.id, place.rev_before, place.rev, place.head, place.floor), str(place.id)
-            growths[post.conversation_id] = growth, name
-        else:
-            growth, name = known
-        row = (one.seq, one.rev, post.author_id, post.body, post.format, post.attributes, post.reply_to,
-               one.created_at, None, 0, None, None)  # fmt: skip
-        message = rows.message(name, row)
+    for place, post, seq, rev, created_at, _ in accepted:
+        growth = growths.get(place)
+        if growth is None:
+            growth = Growth(place.id, place.rev_before, place.rev, place.head, place.floor, str(place.id))
+            growths[place] = growth
+        row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
+               None, 0, None, None)  # fmt: skip
+        message = rows.message(growth.name, row)
         messages.append(message)
         growth.messages.append(message)
         if post.author_id not in growth.profiles:
-            growth.profiles[post.author_id] = rows.profile(post.author_id, *profiles[post.author_id])
-    return [growth for growth, _ in growths.values()], messages
+            known = facts[post.author_id]
+            growth.profiles[post.author_id] = rows.profile(post.author_id, known[5], known[6], known[7])
+    return growths, messages
 
 
 async def _write(
     database: Database,
     connection: Connection,
     accepted: Sequence[Accepted],
-    growths: Sequence[Growth],
-    locked: dict[UUID, Locked],
+    growths: dict[Locked, Growth],
 ) -> None:
     """Two statements: the rows by COPY, which costs both sides about half of an INSERT, and all that moves."""
     records = [
-        (post.conversation_id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes,
-         post.reply_to, post.key_hash, post.fingerprint)
-        for post, seq, rev, at, author_n in accepted
+        (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, post.reply_to,
+         post.key_hash, post.fingerprint)
+        for place, post, seq, rev, at, author_n in accepted
     ]  # fmt: skip
     await copy_in(connection, "messages", _COLUMNS, records)
-    moved = [Moved(growth.conversation_id, growth.rev) for growth in growths]
+    moved = [Moved(place.id, place.rev) for place in growths]
     await execute(
         connection,
         _MOVE,
-        [growth.conversation_id for growth in growths],
-        [growth.head for growth in growths],
-        [growth.rev for growth in growths],
-        [locked[growth.conversation_id].last_at for growth in growths],
-        [len(growth.messages) for growth in growths],
+        [place.id for place in growths],
+        [place.head for place in growths],
+        [place.rev for place in growths],
+        [place.last_at for place in growths],
+        [len(growth.messages) for growth in growths.values()],
         events.CHANNEL,
         database.announcement(connection, moved, to_self=False),
     )

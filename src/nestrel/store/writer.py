@@ -9,11 +9,14 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.posting import Post
-from nestrel.core.problems import Problem, SlowDown, StoreUnavailable
+from nestrel.core.problems import SlowDown, StoreUnavailable
 from nestrel.store.append import Growth, Posted, append
 from nestrel.store.database import Database
 
-_Unit = tuple[Sequence[Post], asyncio.Future[list[Posted]]]
+Answered = Callable[["list[Posted] | Exception"], None]
+"""Gets the answers of a unit once they are durable, or what refused it."""
+
+_Unit = tuple[Sequence[Post], Answered]
 
 _IN_FLIGHT = 3
 """Transactions at one time: some commit while the next one is gathered and planned."""
@@ -37,7 +40,8 @@ class Writer:
         self._on_batch = on_batch
         self._waiting: deque[_Unit] = deque()
         self._posts_waiting = 0
-        self._busy: set[UUID] = set()
+        # The conversations that a transaction is writing to, each with what has come for it meanwhile.
+        self._busy: dict[UUID, list[_Unit]] = {}
         self._running: set[asyncio.Task[None]] = set()
 
     @property
@@ -46,47 +50,64 @@ class Writer:
         return self._posts_waiting
 
     def submit(self, posts: Sequence[Post]) -> asyncio.Future[list[Posted]]:
-        """Queue a unit, all of one conversation. The future has its answers once they are durable, or the `Problem`
-        that refused it.
-
-        Posts of one caller are numbered in the order in which they are submitted.
-        """
+        """Queue a unit as `offer` does. The future has its answers, or the `Problem` that refused it."""
         future: asyncio.Future[list[Posted]] = asyncio.get_running_loop().create_future()
+
+        def answered(answer: list[Posted] | Exception) -> None:
+            if future.done():
+                return  # its caller has gone
+            if isinstance(answer, Exception):
+                future.set_exception(answer)
+            else:
+                future.set_result(answer)
+
+        self.offer(posts, answered)
+        return future
+
+    def offer(self, posts: Sequence[Post], answered: Answered) -> None:
+        """Queue a unit, all of one conversation; `answered` is called when its answers are durable.
+
+        Posts of one caller are numbered in the order in which they are offered.
+        """
         if self._posts_waiting + len(posts) > limits.WRITES_WAITING:
-            future.set_exception(SlowDown("the write queue of this process is full", retry_after=1))
-            return future
-        self._waiting.append((posts, future))
+            answered(SlowDown("the write queue of this process is full", retry_after=1))
+            return
+        self._waiting.append((posts, answered))
         self._posts_waiting += len(posts)
         if len(self._running) < _IN_FLIGHT:
             # Not taken at once but when the loop has run what is ready, so that posts that came together go together.
             task = asyncio.ensure_future(self._run())
             self._running.add(task)
             task.add_done_callback(self._running.discard)
-        return future
 
     async def _run(self) -> None:
-        while batch := self._gather():
-            places = {posts[0].conversation_id for posts, _ in batch}
-            self._busy |= places
+        mine: dict[UUID, list[_Unit]] = {}
+        while batch := self._gather(mine):
             try:
                 await self._commit(batch)
             finally:
-                self._busy -= places
+                for place, meanwhile in mine.items():
+                    del self._busy[place]
+                    self._waiting.extendleft(reversed(meanwhile))  # they came before what waits
+                mine.clear()
 
-    def _gather(self) -> list[_Unit]:
+    def _gather(self, mine: dict[UUID, list[_Unit]]) -> list[_Unit]:
         """Take what the next transaction writes: never a conversation that another one is writing to, so that one
-        caller's posts keep their order and no transaction waits for the lock of its neighbour."""
+        caller's posts keep their order and no transaction waits for the lock of its neighbour. `mine` gets the
+        conversations that it writes to."""
         batch: list[_Unit] = []
-        left: list[_Unit] = []
         size = 0
-        while self._waiting and (not batch or size < limits.GROUP_POSTS):
+        while self._waiting and size < limits.GROUP_POSTS:
             unit = self._waiting.popleft()
-            if unit[0][0].conversation_id in self._busy:
-                left.append(unit)
-                continue
+            place = unit[0][0].conversation_id
+            if place not in mine:
+                meanwhile = self._busy.get(place)
+                if meanwhile is not None:
+                    meanwhile.append(unit)
+                    continue
+                mine[place] = self._busy[place] = []
             batch.append(unit)
             size += len(unit[0])
-        self._waiting.extendleft(reversed(left))
         self._posts_waiting -= size
         return batch
 
@@ -107,13 +128,8 @@ class Writer:
                 await self._commit([unit])
         else:
             self._on_batch(sum(len(posts) for posts, _ in batch))
-            for (_, future), answer in zip(batch, answers, strict=True):
-                if future.done():
-                    continue  # its caller has gone
-                if isinstance(answer, Problem):
-                    future.set_exception(answer)
-                else:
-                    future.set_result(answer)
+            for (_, answered), answer in zip(batch, answers, strict=True):
+                _tell(answered, answer)
             # After the answers: whoever posted knows the number before the change set brings it to everyone.
             if growths:
                 self._on_growth(growths)
@@ -125,6 +141,14 @@ class Writer:
 
 
 def _refuse(batch: Sequence[_Unit], error: Exception) -> None:
-    for _, future in batch:
-        if not future.done():
-            future.set_exception(error)
+    for _, answered in batch:
+        _tell(answered, error)
+
+
+def _tell(answered: Answered, answer: list[Posted] | Exception) -> None:
+    """One caller's fault is no reason to leave the others of the batch without their answer."""
+    try:
+        answered(answer)
+    except Exception as error:
+        context = {"message": "whoever wrote could not take the answer", "exception": error}
+        asyncio.get_running_loop().call_exception_handler(context)
