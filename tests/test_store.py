@@ -18,7 +18,7 @@ from nestrel.core.posting import Post
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
 from nestrel.store import changes as feed
-from nestrel.store import conversations, erase, members
+from nestrel.store import conversations, erase, events, members
 from nestrel.store.append import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -94,6 +94,17 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
         await count(database, "SELECT count(*) FROM conversations WHERE erased AND title = '' AND message_count = 0")
         == 1
     )
+
+
+def test_events_of_any_number_come_over_in_payloads_that_the_bus_takes() -> None:
+    crew = tuple(f"{n} " + "\U0001f6a2" * 120 for n in range(50))
+    sent = [Moved(UUID(int=n), n, crew if n == 7 else ()) for n in range(300)]
+    payloads = list(events.pack("here", sent))
+    assert max(len(payload.encode()) for payload in payloads) < 8_000
+    heard = [event for payload in payloads for event in events.unpack(payload, "elsewhere")]
+    assert sorted({(event.conversation_id, event.rev) for event in heard}) == [(UUID(int=n), n) for n in range(300)]
+    assert tuple(user for event in heard for user in event.joined) == crew
+    assert [event for payload in payloads for event in events.unpack(payload, "here")] == []
 
 
 async def test_the_counters_agree_with_the_rows(database: Database) -> None:

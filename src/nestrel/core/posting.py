@@ -7,9 +7,10 @@ SQL and no clock.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from itertools import islice
 from typing import NamedTuple
 from uuid import UUID
 
@@ -114,17 +115,19 @@ class Plan:
 
 def plan(
     units: Sequence[Sequence[Post]],
-    facts: Sequence[Sequence[Facts]],
+    facts: Iterator[Facts],
     locked: dict[UUID, Locked],
     now: datetime,
 ) -> Plan:
-    """Decide a batch. A unit is one post, or a list for one conversation that is taken whole or not at all.
+    """Decide a batch. A unit is one post, or a list for one conversation that is taken whole or not at all; `facts`
+    has an entry for each post of each.
 
     `seq` and `rev` are handed out in order without a gap; a refused unit uses none. `created_at` is `now`, or the
     conversation's last time where the clock stands behind it, so that it never decreases with `seq`.
     """
     result = Plan()
-    for posts, known in zip(units, facts, strict=True):
+    for posts in units:
+        known = list(islice(facts, len(posts)))
         place = locked.get(posts[0].conversation_id)
         unit: Taken | Problem
         if place is None or place.closed:

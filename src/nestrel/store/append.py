@@ -14,21 +14,21 @@ from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import events, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, copy_in, execute, fetch
+from nestrel.store.native import Connection, array, copy_in, execute, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
 _LOCK = """
 SELECT id, kind, visibility, head, floor, rev, last_at, closed_at IS NOT NULL
-FROM conversations WHERE id = ANY($1::uuid[]) ORDER BY id FOR NO KEY UPDATE
+FROM conversations WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
 """
 
 # A statement of its own, after the locks are held: under READ COMMITTED it then sees the repeat that another
 # transaction has just committed. Each lookup is a lateral one so that it can only be an index scan per post.
 _FACTS = """
 SELECT m.role, k.seq, k.fingerprint, i.reply_to IS NULL OR r.seq IS NOT NULL, coalesce(a.author_n, 0),
-       p.display_name, p.picture, p.rev, clock_timestamp()
-FROM unnest($1::uuid[], $2::text[], $3::bytea[], $4::bigint[])
+       p.display_name, p.picture, p.rev, CASE WHEN i.n = 1 THEN clock_timestamp() END
+FROM unnest($1::text::uuid[], $2::text[], $3::bytea[], $4::text::bigint[])
      WITH ORDINALITY AS i (conversation_id, author_id, key_hash, reply_to, n)
 LEFT JOIN LATERAL (SELECT role FROM members
     WHERE conversation_id = i.conversation_id AND user_id = i.author_id AND left_at IS NULL LIMIT 1) m ON true
@@ -53,7 +53,7 @@ WITH moved AS (
     UPDATE conversations c
     SET head = u.head, rev = u.rev, last_at = u.last_at, message_count = message_count + u.added,
         moved_xid = pg_current_xact_id()
-    FROM unnest($1::uuid[], $2::bigint[], $3::bigint[], $4::timestamptz[], $5::bigint[])
+    FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
          AS u (id, head, rev, last_at, added)
     WHERE c.id = u.id
 )
@@ -105,20 +105,19 @@ async def append(
     ids = sorted({unit[0].conversation_id for unit in units}, key=attrgetter("int"))
     locked = {
         id_: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
-        for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, ids)
+        for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, array(ids))
     }
     posts = [post for unit in units for post in unit]
     found = await fetch(
         connection,
         _FACTS,
-        [post.conversation_id for post in posts],
+        array([post.conversation_id for post in posts]),
         [post.author_id for post in posts],
         [post.key_hash for post in posts],
-        # The driver is slow to tell that None is no array: an array that is shorter is filled with nulls.
-        [post.reply_to for post in posts] if any(post.reply_to for post in posts) else [],
+        array([post.reply_to for post in posts]),
     )
     facts = iter([Facts(_ROLES[row[0]], row[1], row[2], row[3], row[4]) for row in found])
-    decided = plan(units, [[next(facts) for _ in unit] for unit in units], locked, found[0][8])
+    decided = plan(units, facts, locked, found[0][8])
     growths: dict[Locked, Growth] = {}
     messages: list[Wire] = []
     if decided.accepted:
@@ -172,11 +171,11 @@ async def _write(
     await execute(
         connection,
         _MOVE,
-        [place.id for place in growths],
-        [place.head for place in growths],
-        [place.rev for place in growths],
-        [place.last_at for place in growths],
-        [len(growth.messages) for growth in growths.values()],
+        array([growth.name for growth in growths.values()]),
+        array([place.head for place in growths]),
+        array([place.rev for place in growths]),
+        array([place.last_at for place in growths]),
+        array([len(growth.messages) for growth in growths.values()]),
         events.CHANNEL,
         database.announcement(connection, moved, to_self=False),
     )

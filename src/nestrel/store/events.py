@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import chain
 from uuid import UUID
 
 import orjson
@@ -22,30 +23,25 @@ class Moved:
     joined: tuple[str, ...] = ()
 
 
-def pack(node: str | None, events: Iterable[Moved]) -> Iterator[str]:
+def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:
     """Events as bus payloads, each within PostgreSQL's limit. `node` is the process that needs no telling."""
-    chunk: list[bytes] = []
-    size = 0
-    for event in _split(events):
-        packed = orjson.dumps([str(event.conversation_id), event.rev, event.joined])
-        if chunk and size + len(packed) > _NOTIFY_BYTES - 100:
-            yield _payload(node, chunk)
-            chunk, size = [], 0
-        chunk.append(packed)
-        size += len(packed) + 1
-    if chunk:
-        yield _payload(node, chunk)
+    if not events:
+        return
+    moved = [(str(event.conversation_id), event.rev, event.joined) for event in events]
+    payload = orjson.dumps({"node": node, "moved": moved})
+    if len(payload) <= _NOTIFY_BYTES:
+        yield payload.decode()
+    else:
+        yield from chain.from_iterable(pack(node, half) for half in _halves(events))
 
 
-def _split(events: Iterable[Moved]) -> Iterator[Moved]:
-    """An event that names many users, in pieces that fit one payload."""
-    for event in events:
-        for start in range(0, max(1, len(event.joined)), 10):
-            yield Moved(event.conversation_id, event.rev, event.joined[start : start + 10])
-
-
-def _payload(node: str | None, chunk: list[bytes]) -> str:
-    return (b'{"node":' + orjson.dumps(node) + b',"moved":[' + b",".join(chunk) + b"]}").decode()
+def _halves(events: Sequence[Moved]) -> tuple[Sequence[Moved], Sequence[Moved]]:
+    """Two parts of about one size; a single event is parted by the users that it names, as one
+    user always fits."""
+    if len(events) > 1:
+        return events[: len(events) // 2], events[len(events) // 2 :]
+    joined, half = events[0].joined, len(events[0].joined) // 2
+    return [replace(events[0], joined=joined[:half])], [replace(events[0], joined=joined[half:])]
 
 
 def unpack(payload: str, node: str) -> list[Moved]:
