@@ -13,13 +13,13 @@ import orjson
 import pytest
 from sqlalchemy import text
 
+from nestrel.core.commands import Post
 from nestrel.core.ids import uuid7
-from nestrel.core.posting import Post
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
 from nestrel.store import changes as feed
 from nestrel.store import conversations, erase, events, members
-from nestrel.store.append import Growth
+from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -53,7 +53,7 @@ async def test_posts_that_wait_go_together_and_keep_their_order(database: Databa
     growths: list[Growth] = []
     writer = Writer(database, growths.extend, batches.append)
     futures = [writer.submit([Post(places[n % 4], "mara", f"{n}")]) for n in range(400)]
-    posted = [(await future)[0].message for future in futures]
+    posted = [(await future)[0].object for future in futures]
     assert [message["seq"] for message in posted] == [n // 4 + 1 for n in range(400)]
     assert sum(batches) == 400
     assert len(batches) < 40
@@ -72,7 +72,7 @@ async def test_what_the_store_cannot_take_fails_alone(database: Database) -> Non
     futures = [writer.submit([Post(place, "mara", body, key=body)]) for body in bodies]
     answers = await asyncio.gather(*futures, return_exceptions=True)
     assert isinstance(answers[2], Exception)
-    assert [answers[n][0].message["seq"] for n in (0, 1, 3)] == [1, 2, 3]  # type: ignore[index]  # those are answers
+    assert [answers[n][0].object["seq"] for n in (0, 1, 3)] == [1, 2, 3]  # type: ignore[index]  # those are answers
     assert await count(database, "SELECT count(*) FROM messages") == 3
 
 

@@ -35,7 +35,14 @@ RING_SETS = 256
 RING_BYTES = 1024 * 1024
 """What the hub keeps of each followed conversation; who falls further behind is caught up from the store."""
 
-GROUP_POSTS = 512
-"""The most posts that one transaction of the group commit takes."""
+GROUP_COMMANDS = 512
+"""The most commands that one transaction of the group commit takes."""
 WRITES_WAITING = 10_000
-"""The most posts that wait for a transaction in one process; above it a post is refused with `slow-down`."""
+"""The most commands that wait for a transaction in one process; above it one is refused with `slow-down`."""
+
+EDITS_MOST = 10_000
+"""Edits of one message, each of which keeps the body that it replaced."""
+SYMBOLS_MOST = 20
+"""Different symbols on one message."""
+REACTION_NAMES = 100
+"""User ids shown with a symbol; the rest are listed by page."""

@@ -1,79 +1,19 @@
-"""The write path's decisions: which posts of a batch are taken, repeated or refused, and under which numbers.
-
-`plan` is given what the store read under the conversations' locks and answers what the store shall write. It knows no
-SQL and no clock.
-"""
+"""The write path's decisions on posts: which of a batch are taken, repeated or refused, and under which numbers."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
 from datetime import datetime
-from itertools import islice
 from typing import NamedTuple
 from uuid import UUID
 
-from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, NotFound, Problem, fault
-from nestrel.core.roles import Kind, Role, Standing, Visibility, may_post
+from nestrel.core.commands import Post
+from nestrel.core.locked import Locked, no_conversation
+from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, fault
+from nestrel.core.roles import Kind, Role, Standing, may_post
 
 
-def _digest(text: str) -> bytes:
-    """128 bits of BLAKE2b (RFC 7693): two different texts never meet."""
-    return hashlib.blake2b(text.encode(), digest_size=16).digest()
-
-
-@dataclass(slots=True)
-class Post:
-    """One message that someone wants to post; its text has been checked.
-
-    `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
-    which bring messages that were written elsewhere before.
-    """
-
-    conversation_id: UUID
-    author_id: str
-    body: str
-    format: str = "plain"
-    attributes: str | None = None
-    reply_to: int | None = None
-    key: str | None = None
-    service: bool = False
-    created_at: datetime | None = None
-    key_hash: bytes | None = None
-    fingerprint: bytes | None = None
-
-    def __post_init__(self) -> None:
-        if self.key is not None:
-            content = f"{self.format}\x00{self.attributes}\x00{self.reply_to}\x00{self.body}"
-            self.key_hash = _digest(f"{self.author_id}\x00{self.key}")
-            self.fingerprint = _digest(content)
-
-
-@dataclass(slots=True, eq=False)
-class Locked:
-    """A conversation as it stands under its lock. `plan` moves it on, and keeps with it what the batch has added:
-    how many messages each author now has, and the keys used."""
-
-    id: UUID
-    kind: Kind
-    visibility: Visibility
-    head: int
-    floor: int
-    rev: int
-    last_at: datetime
-    closed: bool
-    counts: dict[str, int] = field(default_factory=dict)
-    keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
-    first_new: int = 0
-    rev_before: int = 0
-
-    def __post_init__(self) -> None:
-        self.first_new = self.head + 1
-        self.rev_before = self.rev
-
-
-class Facts(NamedTuple):
+class PostFacts(NamedTuple):
     """What the store knows about one post: the author's role if a member, an earlier message of the same key, whether
     the message replied to is kept, and how many messages of the author's are counted."""
 
@@ -102,47 +42,16 @@ class Repeated(NamedTuple):
     seq: int
 
 
-Taken = list[Accepted | Repeated]
-
-
-@dataclass(slots=True)
-class Plan:
-    """`units` has one entry for each unit; `accepted` is all that is to be written, in order."""
-
-    units: list[Taken | Problem] = field(default_factory=list)
-    accepted: list[Accepted] = field(default_factory=list)
-
-
-def plan(
-    units: Sequence[Sequence[Post]],
-    facts: Iterator[Facts],
-    locked: dict[UUID, Locked],
-    now: datetime,
-) -> Plan:
-    """Decide a batch. A unit is one post, or a list for one conversation that is taken whole or not at all; `facts`
-    has an entry for each post of each.
+def decide_posts(
+    place: Locked, posts: Sequence[Post], facts: Sequence[PostFacts], now: datetime
+) -> list[Accepted | Repeated] | Problem:
+    """Decide a unit of posts for one conversation, which is taken whole or not at all.
 
     `seq` and `rev` are handed out in order without a gap; a refused unit uses none. `created_at` is `now`, or the
     conversation's last time where the clock stands behind it, so that it never decreases with `seq`.
     """
-    result = Plan()
-    for posts in units:
-        known = list(islice(facts, len(posts)))
-        place = locked.get(posts[0].conversation_id)
-        unit: Taken | Problem
-        if place is None or place.closed:
-            unit = NotFound(f"there is no conversation {posts[0].conversation_id} that you may see")
-        else:
-            unit = _decide_unit(place, posts, known, now)
-        result.units.append(unit)
-        if not isinstance(unit, Problem):
-            result.accepted.extend([one for one in unit if isinstance(one, Accepted)])
-    return result
-
-
-def _decide_unit(place: Locked, posts: Sequence[Post], facts: Sequence[Facts], now: datetime) -> Taken | Problem:
     last_at = place.last_at
-    taken: Taken = []
+    taken: list[Accepted | Repeated] = []
     for index, (post, fact) in enumerate(zip(posts, facts, strict=True)):
         try:
             taken.append(_decide(place, post, fact, now))
@@ -154,7 +63,7 @@ def _decide_unit(place: Locked, posts: Sequence[Post], facts: Sequence[Facts], n
     return taken
 
 
-def _decide(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted | Repeated:
+def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted | Repeated:
     """Take one post, or raise the `Problem` that refuses it."""
     if not may_post(place.kind, fact.role, service=post.service):
         raise _why_not(place, fact.role, post)
@@ -164,7 +73,8 @@ def _decide(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted |
         else:
             seen = place.keys.get(post.key_hash)
         if seen is not None:
-            if seen[1] != post.fingerprint:
+            # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
+            if seen[1] is not None and seen[1] != post.fingerprint:
                 raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
             if seen[0] < place.floor:
                 raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
@@ -175,9 +85,9 @@ def _decide(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted |
     return _number(place, post, fact, now)
 
 
-def _number(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted:
+def _number(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted:
     place.head += 1
-    place.rev += 1
+    rev = place.next_rev()
     at = post.created_at or now
     if at > place.last_at:
         place.last_at = at
@@ -185,7 +95,7 @@ def _number(place: Locked, post: Post, fact: Facts, now: datetime) -> Accepted:
     place.counts[post.author_id] = count
     if post.key_hash is not None:
         place.keys[post.key_hash] = (place.head, post.fingerprint)
-    return Accepted(place, post, place.head, place.rev, place.last_at, count)
+    return Accepted(place, post, place.head, rev, place.last_at, count)
 
 
 def _take_back(place: Locked, accepted: Accepted) -> None:
@@ -211,7 +121,7 @@ def _placed(problem: Problem, index: int) -> Problem:
 
 def _why_not(place: Locked, role: Role | None, post: Post) -> Problem:
     if not Standing(place.kind, place.visibility, role, post.service).may_see:
-        return NotFound(f"there is no conversation {place.id} that you may see")
+        return no_conversation(place.id)
     if role is None:
         return Forbidden("only members post here; join the conversation first")
     if place.kind is Kind.BULLETIN:

@@ -9,8 +9,8 @@ from uuid import UUID
 
 from sqlalchemy import text
 
+from nestrel.core.commands import Post
 from nestrel.core.ids import uuid7
-from nestrel.core.posting import Post
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
 from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, lines
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, PLACES, Place

@@ -19,7 +19,7 @@ from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import changes as feed
 from nestrel.store import members
-from nestrel.store.append import Growth
+from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -157,21 +157,25 @@ class Hub:
 
     # What comes in
 
+    def followed(self, conversation_id: UUID) -> bool:
+        """Whether anyone here follows a conversation."""
+        return conversation_id in self.channels
+
     def grown(self, growths: Sequence[Growth]) -> None:
-        """This process has committed posts."""
+        """This process has committed changes."""
         for growth in growths:
             channel = self.channels.get(growth.conversation_id)
             if channel is None:
                 continue
-            if channel.at is None or growth.rev_before > channel.at.rev:
+            if channel.at is None or growth.rev_before > channel.at.rev or not growth.whole:
                 self._want(channel, growth.rev)
                 continue
-            start = ChangePosition(growth.rev_before, growth.head - len(growth.messages), growth.rev_before)
+            start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before)
             end = ChangePosition(growth.rev, growth.head, growth.rev)
             self._push(
                 channel,
                 Changes(growth.conversation_id, start, end, growth.head, growth.floor,
-                        messages=growth.messages, profiles=growth.profiles),
+                        messages=growth.messages, members=growth.members, profiles=growth.profiles),
             )  # fmt: skip
 
     def heard(self, moved: Sequence[Moved]) -> None:

@@ -14,7 +14,7 @@ from nestrel.service.models import FollowAllFrame, FollowFrame, Frame, PostFrame
 from nestrel.service.posting import make_post
 from nestrel.store import conversations, snapshots
 from nestrel.store.access import not_found, see
-from nestrel.store.append import Posted
+from nestrel.store.batch import Written
 
 if TYPE_CHECKING:
     from nestrel.service.socket import Session
@@ -52,12 +52,12 @@ async def _post(session: Session, frame: Any) -> None:
     post = make_post(frame.conversation_id, caller, frame, frame.key)
     session.in_flight += 1
 
-    def answered(answer: list[Posted] | Exception) -> None:
+    def answered(answer: list[Written] | Exception) -> None:
         session.in_flight -= 1
         if isinstance(answer, Exception):
             session.failed(frame.ref, answer)
         else:
-            session.done(frame, message=answer[0].message)
+            session.done(frame, message=answer[0].object)
 
     service.writer.offer([post], answered)
 

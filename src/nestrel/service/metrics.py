@@ -18,8 +18,10 @@ REQUEST_SECONDS = Histogram(
     ["method", "path", "status"],
     buckets=(0.002, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 30),
 )
-BATCH_POSTS = Histogram(
-    "nestrel_batch_posts", "Posts that one transaction wrote", buckets=(1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024)
+BATCH_COMMANDS = Histogram(
+    "nestrel_batch_commands",
+    "Commands that one transaction carried out",
+    buckets=(1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024),
 )
 
 

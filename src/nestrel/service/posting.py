@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from nestrel.core.posting import Post
+from nestrel.core.commands import Post
 from nestrel.core.problems import Forbidden
 from nestrel.core.text import pack_attributes
 from nestrel.service.models import PostMessage

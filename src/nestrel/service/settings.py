@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
 from typing import Annotated
 
@@ -40,6 +41,12 @@ class Settings(BaseSettings):
     port: Annotated[int, Field(ge=0, le=65535, description="port to listen on")] = 8460
     bus: Annotated[str, Field(description="`postgres`, or a redis:// address")] = "postgres"
     pool_size: Annotated[int, Field(ge=4, le=200, description="database connections of each process")] = 10
+    edit_window: Annotated[
+        timedelta | None,
+        Field(
+            gt=timedelta(0), description="how long a message can be edited, as in PT15M (ISO 8601); for ever when unset"
+        ),
+    ] = None
     rate_limit: Annotated[
         int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
     ] = None

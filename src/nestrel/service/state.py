@@ -23,7 +23,7 @@ from nestrel.service.settings import Settings
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.store import erase, profiles, schema
 from nestrel.store.access import AccessReader, Caller
-from nestrel.store.append import Growth
+from nestrel.store.batch import Growth
 from nestrel.store.database import Database
 from nestrel.store.writer import Writer
 
@@ -56,7 +56,9 @@ class Service:
         self.hub = Hub(self.database)
         self.bus = make_bus(settings.bus, settings.database_url, self.node)
         self.database.on_commit = self.bus.publish
-        self.writer = Writer(self.database, self._grown, metrics.BATCH_POSTS.observe)
+        self.writer = Writer(
+            self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
+        )
         self.access = AccessReader(self.database)
         self.pages = Pages()
         self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
@@ -108,7 +110,7 @@ class Service:
         return self._seal
 
     def _grown(self, growths: Sequence[Growth]) -> None:
-        metrics.MESSAGES.inc(sum(len(growth.messages) for growth in growths))
+        metrics.MESSAGES.inc(sum(growth.head - growth.head_before for growth in growths))
         self.hub.grown(growths)
 
     async def sign_in(self, token: str) -> Identity:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from nestrel.core.cursors import ChangePosition
-from nestrel.store import conversations, profiles, rows
+from nestrel.store import conversations, messages, profiles, rows
 from nestrel.store.access import Access
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
@@ -142,24 +142,24 @@ async def newest(connection: Connection, conversation_id: UUID, limit: int) -> C
     found = await fetch(connection, _NEWEST, conversation_id, now.floor, now.head, limit)
     end = ChangePosition(now.rev, now.head, 0)
     changes = Changes(conversation_id, None, end, now.head, now.floor, reset=True)
-    changes.messages = [rows.message(str(conversation_id), row) for row in reversed(found)]
+    changes.messages = await messages.wires_of(connection, conversation_id, found[::-1])
     await _read_members(connection, changes, now, limit - len(changes.messages))
     await _complete(connection, changes, own=True)
     return changes
 
 
 async def _read_rows(connection: Connection, changes: Changes, start: ChangePosition, now: State, limit: int) -> None:
-    rev, seq, place = start.rev, min(start.seq, now.head), str(changes.conversation_id)
+    rev, seq = start.rev, min(start.seq, now.head)
     if rev < now.rev:
         changed = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
-        changes.messages += [rows.message(place, row) for row in changed[:limit]]
+        changes.messages += await messages.wires_of(connection, changes.conversation_id, changed[:limit])
         changes.more = len(changed) > limit
         rev = changed[limit - 1][1] if changes.more else now.rev
     limit -= len(changes.messages)
     if not changes.more and seq < now.head:
         low = max(seq + 1, now.floor)
         new = await fetch(connection, _NEW, changes.conversation_id, low, now.head, limit + 1)
-        changes.messages += [rows.message(place, row) for row in new[:limit]]
+        changes.messages += await messages.wires_of(connection, changes.conversation_id, new[:limit])
         changes.more = len(new) > limit
         seq = low + limit - 1 if changes.more else now.head
         limit -= len(new[:limit])
@@ -186,7 +186,4 @@ async def _read_members(connection: Connection, changes: Changes, now: State, li
 async def _complete(connection: Connection, changes: Changes, *, own: bool) -> None:
     if own:
         changes.conversation = await conversations.show(connection, changes.conversation_id, None)
-    people = {message["author_id"] for message in changes.messages}
-    people |= {message["removed_by"] for message in changes.messages if message["removed_by"]}
-    people |= {member["user_id"] for member in changes.members}
-    changes.profiles = await profiles.read(connection, people)
+    changes.profiles = await profiles.read(connection, rows.people(changes.messages, changes.members))

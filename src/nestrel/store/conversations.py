@@ -14,30 +14,21 @@ from sqlalchemy.exc import IntegrityError
 from nestrel.core.problems import NameTaken
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.core.text import name_key
-from nestrel.store import rows
+from nestrel.store import messages, receipts, rows
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
-# Unread is arithmetic: what lies above the receipt, less one's own (whose ordinals are consecutive, so two index
-# look-ups count them), less the removed ones of others (few, and with an index of their own).
 _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, c.floor, c.rev,
        c.message_count, c.member_count, c.last_at, m.role,
-       CASE WHEN m.role IS NOT NULL THEN c.head - seen.seq
-           - coalesce(newest.author_n - oldest.author_n + 1, 0) - removed.n END AS unread,
+       CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
 FROM conversations c
 LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL
-CROSS JOIN LATERAL (SELECT least(c.head, greatest(coalesce(m.read_seq, 0), c.floor - 1)) AS seq) seen
-LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = c.id AND x.author_id = :user_id
-    AND x.seq > seen.seq ORDER BY x.seq DESC LIMIT 1) newest ON true
-LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = c.id AND x.author_id = :user_id
-    AND x.seq > seen.seq ORDER BY x.seq LIMIT 1) oldest ON true
-CROSS JOIN LATERAL (SELECT count(*) AS n FROM messages x WHERE x.conversation_id = c.id AND x.seq > seen.seq
-    AND x.removed_at IS NOT NULL AND x.author_id <> :user_id) removed
+{receipts.unread_joins("c", ":user_id", "m.read_seq")}
 LEFT JOIN messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= c.floor
 """
 
@@ -174,14 +165,20 @@ async def find_direct(connection: Connection, pair: str) -> UUID | None:
     return found
 
 
-def wire(row: RowMapping, *, viewer: bool = True) -> Wire:
-    """A conversation object; without a viewer the fields that depend on one are null."""
-    conversation_id = str(row["id"])
-    last = None
-    if row["last_seq"] is not None:
-        last = rows.message(conversation_id, [row[f"last_{name}"] for name in MESSAGE_COLUMNS.split(", ")])
+async def _wires(connection: Connection, found: Sequence[RowMapping], *, viewer: bool = True) -> dict[UUID, Wire]:
+    """Conversation objects by id; without a viewer the fields that depend on one are null."""
+    last = [
+        (row["id"], [row[f"last_{name}"] for name in MESSAGE_COLUMNS.split(", ")])
+        for row in found
+        if row["last_seq"] is not None
+    ]
+    newest = dict(zip((id_ for id_, _ in last), await messages.wires(connection, last), strict=True))
+    return {row["id"]: _wire(row, newest.get(row["id"]), viewer=viewer) for row in found}
+
+
+def _wire(row: RowMapping, last: Wire | None, *, viewer: bool) -> Wire:
     return {
-        "id": conversation_id,
+        "id": str(row["id"]),
         "name": row["name"],
         "title": row["title"],
         "kind": row["kind"],
@@ -203,7 +200,7 @@ def wire(row: RowMapping, *, viewer: bool = True) -> Wire:
 async def show(connection: Connection, conversation_id: UUID, user_id: str | None) -> Wire:
     """One conversation as a user sees it, or for no viewer in particular. Access is the caller's business."""
     result = await connection.execute(_ONE, {"id": conversation_id, "user_id": user_id or ""})
-    return wire(result.mappings().one(), viewer=user_id is not None)
+    return (await _wires(connection, [result.mappings().one()], viewer=user_id is not None))[conversation_id]
 
 
 @dataclass(frozen=True, slots=True)
@@ -236,7 +233,7 @@ async def page(
     chosen = found[:limit]
     ids = [row.id for row in chosen]
     wide = await connection.execute(_SOME, {"ids": ids, "user_id": caller.user_id})
-    by_id = {row["id"]: wire(row) for row in wide.mappings()}
+    by_id = await _wires(connection, wide.mappings().all())
     last = chosen[-1] if len(found) > limit else None
     return [by_id[id_] for id_ in ids if id_ in by_id], ListPosition(last.last_at, last.id) if last else None
 

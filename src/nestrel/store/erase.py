@@ -13,8 +13,11 @@ _NEXT = text(
 )
 _DELETE = text(
     """
-    DELETE FROM messages WHERE conversation_id = :id AND seq IN (
-        SELECT seq FROM messages WHERE conversation_id = :id ORDER BY seq LIMIT :step)
+    WITH gone AS (SELECT seq FROM messages WHERE conversation_id = :id ORDER BY seq LIMIT :step),
+    earlier AS (DELETE FROM message_edits WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
+    counts AS (DELETE FROM reaction_counts WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
+    marks AS (DELETE FROM reactions WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone))
+    DELETE FROM messages WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)
     """
 )
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.

@@ -9,7 +9,7 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.paging import HistoryQuery, Window
-from nestrel.store import rows
+from nestrel.store import messages
 from nestrel.store.access import Access
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
@@ -43,7 +43,7 @@ class Page:
 async def one(connection: Connection, conversation_id: UUID, seq: int) -> Wire | None:
     """One message, whether kept by the rule or not: the floor is the caller's business."""
     found = await fetch(connection, _ONE, conversation_id, seq)
-    return rows.message(str(conversation_id), found[0]) if found else None
+    return (await messages.wires_of(connection, conversation_id, found))[0] if found else None
 
 
 async def seq_at(connection: Connection, conversation_id: UUID, moment: datetime) -> int:
@@ -77,8 +77,7 @@ async def read(connection: Connection, access: Access, query: HistoryQuery) -> P
         more_older = await _any(connection, access.id, low, lowest - 1, query.author)
     if more_newer is None:
         more_newer = await _any(connection, access.id, highest + 1, high, query.author)
-    conversation_id = str(access.id)
-    items = [rows.message(conversation_id, row) for row in found]
+    items = await messages.wires_of(connection, access.id, found)
     return Page(items, lowest, highest, more_older, more_newer)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
@@ -14,8 +14,11 @@ from nestrel.core.times import format_time
 Wire = dict[str, Any]
 
 MESSAGE_COLUMNS = (
-    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by"
+    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by, "
+    "symbols"
 )
+SYMBOLS = 12
+"""Where a message row says how many different symbols it bears."""
 MEMBER_COLUMNS = "user_id, role, joined_at, left_at, read_seq, read_at, rev"
 PROFILE_COLUMNS = "user_id, display_name, picture, rev"
 
@@ -74,6 +77,13 @@ def member(row: Sequence[Any]) -> Wire:
         "read_at": wire_time(row[5]),
         "rev": row[6],
     }
+
+
+def people(messages: Iterable[Wire], members: Iterable[Wire]) -> set[str]:
+    """The users whose profiles come with messages and members: not those who reacted, who can be very many and have
+    a list of their own."""
+    named = {message["author_id"] for message in messages} | {member["user_id"] for member in members}
+    return named | {message["removed_by"] for message in messages if message["removed_by"] is not None}
 
 
 def profile(user_id: str, display_name: str | None, picture: str | None, rev: int | None) -> Wire:

@@ -57,15 +57,15 @@ async def post(conversation_id: UUID, request: Request, service: ServiceDep, cal
     wanted = await body_of(request, PostMessage)
     unit = [make_post(conversation_id, caller, wanted, idempotency_key(request))]
     posted = (await service.writer.submit(unit))[0]
-    headers = {"ETag": f'"{posted.message["rev"]}"'}
-    return Json(posted.message, 201 if posted.new else 200, headers)
+    headers = {"ETag": f'"{posted.object["rev"]}"'}
+    return Json(posted.object, 201 if posted.new else 200, headers)
 
 
 @router.post("/batch", responses=documented(MessageBatch))
 async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceDep, caller: CallerDep) -> Json:
     """Post up to 500 messages, all or none, numbered in this order."""
     posts = [make_post(conversation_id, caller, message, message.key) for message in wanted.messages]
-    return Json({"items": [posted.message for posted in await service.writer.submit(posts)]})
+    return Json({"items": [posted.object for posted in await service.writer.submit(posts)]})
 
 
 @direct.get("", responses=documented(HistoryPage), openapi_extra=query_parameters(MessagesQuery))

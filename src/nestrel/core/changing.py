@@ -1,0 +1,136 @@
+"""Decisions on messages that stand: edit, remove, react; and on receipts. Each moves the state that it is given on, or
+raises the `Problem` that refuses it."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from nestrel.core import limits
+from nestrel.core.commands import Change, Edit, React, Read, Remove
+from nestrel.core.locked import EarlierBody, Locked, MemberState, MessageState
+from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, invalid
+from nestrel.core.roles import Role, may_post
+
+
+def decide_change(
+    place: Locked,
+    command: Change,
+    state: MessageState | None,
+    role: Role | None,
+    now: datetime,
+    edit_window: timedelta | None,
+) -> MessageState:
+    """Carry out one command on a message; one that changes nothing takes no `rev`.
+
+    Raises:
+        NotFound: no such conversation or message.
+        Expired: the message lies below the floor.
+        Forbidden: the role, the author or the edit window does not allow it, or the message has been removed.
+        StaleEdit: the message has changed since the edit's `rev`.
+        InvalidRequest: one symbol more than a message bears.
+    """
+    place.check_member(role, service=command.service, what="change anything here")
+    if 1 <= command.seq < place.floor:
+        raise Expired(f"message {command.seq} is no longer kept; the conversation now begins at {place.floor}")
+    if state is None:
+        raise NotFound(f"there is no message {command.seq}; the newest is {place.head}")
+    if isinstance(command, Edit):
+        _edit(place, command, state, role, now, edit_window)
+    elif isinstance(command, Remove):
+        _remove(place, command, state, role, now)
+    else:
+        _react(place, command, state, role)
+    return state
+
+
+def _edit(
+    place: Locked, command: Edit, state: MessageState, role: Role | None, now: datetime, edit_window: timedelta | None
+) -> None:
+    if command.user_id != state.author_id:
+        raise Forbidden("only its author edits a message")
+    if not may_post(place.kind, role, service=command.service):
+        raise Forbidden(f"your role is {role}, which does not write here")
+    if command.rev is not None and command.rev != state.rev:
+        raise StaleEdit(f"message {state.seq} now stands at rev {state.rev}, not {command.rev}; read it and edit again")
+    if state.removed_at is not None:
+        raise Forbidden(f"message {state.seq} has been removed; what is removed cannot be edited")
+    format_ = command.format or state.format
+    if (command.body, format_) == (state.body, state.format):
+        return
+    if edit_window is not None and now - state.created_at > edit_window:
+        raise Forbidden(f"a message can be edited for {_words(edit_window)} after it was posted; that time is over")
+    if state.edits >= limits.EDITS_MOST:
+        raise Forbidden(f"a message can be edited {limits.EDITS_MOST:,} times; post a new one")
+    at = max(now, state.edited_at or state.created_at)
+    written_at = state.edited_at or state.created_at
+    state.edits += 1
+    state.earlier.append(EarlierBody(state.edits, state.body, state.format, written_at, at, command.user_id))
+    state.body, state.format, state.edited_at = command.body, format_, at
+    _changed(place, state)
+
+
+def _remove(place: Locked, command: Remove, state: MessageState, role: Role | None, now: datetime) -> None:
+    own = command.user_id == state.author_id
+    if not (own or command.service or role in (Role.OWNER, Role.MODERATOR)):
+        raise Forbidden("only its author, a moderator or an owner removes a message")
+    if state.removed_at is not None:
+        return
+    state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
+    state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
+    for content in (state.symbols, state.reacted, state.set_reactions, state.earlier):
+        content.clear()
+    state.emptied = True
+    _changed(place, state)
+
+
+def _react(place: Locked, command: React, state: MessageState, role: Role | None) -> None:
+    if role is None:
+        raise Forbidden("only members react to messages; join the conversation first")
+    if state.removed_at is not None:
+        raise Forbidden(f"message {state.seq} has been removed; nobody reacts to it any more")
+    key, symbol = (command.symbol, command.user_id), command.symbol
+    if state.reacted.get(key, False) == command.on:
+        return
+    if command.on and symbol not in state.symbols and len(state.symbols) >= limits.SYMBOLS_MOST:
+        raise invalid("/symbol", f"a message bears at most {limits.SYMBOLS_MOST} different symbols; use one of those")
+    state.reacted[key] = state.set_reactions[key] = command.on
+    count = state.symbols.get(symbol, 0) + (1 if command.on else -1)
+    if count:
+        state.symbols[symbol] = count
+    else:
+        del state.symbols[symbol]
+    _changed(place, state)
+
+
+def _changed(place: Locked, state: MessageState) -> None:
+    state.rev = place.next_rev()
+    state.changed = True
+
+
+def decide_read(
+    place: Locked, command: Read, state: MemberState | None, role: Role | None, now: datetime
+) -> MemberState:
+    """Move a member's receipt; within a batch the newest wins and takes one `rev`.
+
+    Raises:
+        NotFound, Forbidden: the caller is no member.
+        InvalidRequest: `read_seq` is above the head.
+    """
+    place.check_member(role, service=command.service, what="have a receipt")
+    if role is None or state is None:
+        raise Forbidden("only members have a receipt; join the conversation first")
+    if command.read_seq > place.head:
+        raise invalid("/read_seq", f"is above the head; the newest message is {place.head}")
+    if command.read_seq > state.read_seq:
+        state.read_seq, state.read_at = command.read_seq, now
+        if state.rev is None:
+            state.rev = place.next_rev()
+    return state
+
+
+def _words(window: timedelta) -> str:
+    seconds = int(window.total_seconds())
+    for name, size in (("day", 86_400), ("hour", 3_600), ("minute", 60)):
+        if seconds >= size and seconds % size == 0:
+            return f"{seconds // size} {name}{'s' if seconds > size else ''}"
+    return f"{seconds} seconds"

@@ -1,0 +1,90 @@
+"""What a caller can ask the write path to do; the text in it has been checked. Every door makes these."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from datetime import datetime
+from uuid import UUID
+
+
+def digest(text: str) -> bytes:
+    """128 bits of BLAKE2b (RFC 7693): two different texts never meet."""
+    return hashlib.blake2b(text.encode(), digest_size=16).digest()
+
+
+@dataclass(slots=True)
+class Post:
+    """One message that someone wants to post.
+
+    `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
+    which bring messages that were written elsewhere before.
+    """
+
+    conversation_id: UUID
+    author_id: str
+    body: str
+    format: str = "plain"
+    attributes: str | None = None
+    reply_to: int | None = None
+    key: str | None = None
+    service: bool = False
+    created_at: datetime | None = None
+    key_hash: bytes | None = None
+    fingerprint: bytes | None = None
+
+    def __post_init__(self) -> None:
+        if self.key is not None:
+            content = f"{self.format}\x00{self.attributes}\x00{self.reply_to}\x00{self.body}"
+            self.key_hash = digest(f"{self.author_id}\x00{self.key}")
+            self.fingerprint = digest(content)
+
+
+@dataclass(slots=True)
+class Edit:
+    """A new body for a message of one's own; `format` None keeps the present one. With `rev` the edit is refused
+    when the message has changed since."""
+
+    conversation_id: UUID
+    user_id: str
+    seq: int
+    body: str
+    format: str | None = None
+    rev: int | None = None
+    service: bool = False
+
+
+@dataclass(slots=True)
+class Remove:
+    """Take a message away and leave a tombstone."""
+
+    conversation_id: UUID
+    user_id: str
+    seq: int
+    service: bool = False
+
+
+@dataclass(slots=True)
+class React:
+    """Set one's reaction on a message (`on`), or take it back."""
+
+    conversation_id: UUID
+    user_id: str
+    seq: int
+    symbol: str
+    on: bool
+    service: bool = False
+
+
+@dataclass(slots=True)
+class Read:
+    """Move one's receipt to `read_seq`; it only grows."""
+
+    conversation_id: UUID
+    user_id: str
+    read_seq: int
+    service: bool = False
+
+
+Change = Edit | Remove | React
+Command = Post | Edit | Remove | React | Read

@@ -1,0 +1,103 @@
+"""What the write path reads under a conversation's lock, and moves on while it decides a batch."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from uuid import UUID
+
+from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.roles import Kind, Role, Standing, Visibility
+
+
+@dataclass(slots=True, eq=False)
+class Locked:
+    """A conversation as it stands under its lock. A batch moves it on, and keeps with it what it has added: how many
+    messages each author now has, and the keys used."""
+
+    id: UUID
+    kind: Kind
+    visibility: Visibility
+    head: int
+    floor: int
+    rev: int
+    last_at: datetime
+    closed: bool
+    counts: dict[str, int] = field(default_factory=dict)
+    keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
+    first_new: int = 0
+    rev_before: int = 0
+
+    def __post_init__(self) -> None:
+        self.first_new = self.head + 1
+        self.rev_before = self.rev
+
+    def next_rev(self) -> int:
+        """The `rev` of one more change."""
+        self.rev += 1
+        return self.rev
+
+    def check_member(self, role: Role | None, *, service: bool, what: str) -> None:
+        """Whether someone of this role may act here at all.
+
+        Raises:
+            NotFound: they may not know of the conversation.
+            Forbidden: they see it and are no member.
+        """
+        if not Standing(self.kind, self.visibility, role, service).may_see:
+            raise no_conversation(self.id)
+        if role is None and not service:
+            raise Forbidden(f"only members {what}; join the conversation first")
+
+
+@dataclass(frozen=True, slots=True)
+class EarlierBody:
+    """A body that an edit replaced: written at `created_at`, replaced at `edited_at` by `editor_id`."""
+
+    n: int
+    body: str
+    format: str
+    created_at: datetime
+    edited_at: datetime
+    editor_id: str
+
+
+@dataclass(slots=True, eq=False)
+class MessageState:
+    """A message as it stands under the lock, moved on by each command of a batch that changes it.
+
+    `earlier`, `set_reactions` and the rest after it are what the batch has to write.
+    """
+
+    seq: int
+    rev: int
+    author_id: str
+    body: str
+    format: str
+    attributes: str | None
+    reply_to: int | None
+    created_at: datetime
+    edited_at: datetime | None
+    edits: int
+    removed_at: datetime | None
+    removed_by: str | None
+    symbols: dict[str, int] = field(default_factory=dict)
+    reacted: dict[tuple[str, str], bool] = field(default_factory=dict)
+    earlier: list[EarlierBody] = field(default_factory=list)
+    set_reactions: dict[tuple[str, str], bool] = field(default_factory=dict)
+    changed: bool = False
+    emptied: bool = False
+
+
+@dataclass(slots=True, eq=False)
+class MemberState:
+    """A member's receipt under the lock. `rev` is None until the batch moves it."""
+
+    user_id: str
+    read_seq: int
+    read_at: datetime | None = None
+    rev: int | None = None
+
+
+def no_conversation(conversation_id: UUID) -> NotFound:
+    return NotFound(f"there is no conversation {conversation_id} that you may see")

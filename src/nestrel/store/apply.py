@@ -1,0 +1,224 @@
+"""What the write path writes once it has decided: rows by COPY, everything that changed once, and all that moves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from uuid import UUID
+
+from nestrel.core.locked import Locked, MemberState, MessageState
+from nestrel.core.planning import Plan
+from nestrel.core.posting import Accepted
+from nestrel.store import events, rows
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import Connection, array, copy_in, execute, fetch
+from nestrel.store.rows import MEMBER_COLUMNS, Wire
+
+_COLUMNS = (
+    "conversation_id", "seq", "rev", "author_n", "created_at", "author_id", "body", "format", "attributes",
+    "reply_to", "key_hash", "fingerprint",
+)  # fmt: skip
+
+# A reaction leaves the body alone: it is null then, and stays where it lies.
+_CHANGE = """
+UPDATE messages m
+SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = coalesce(u.body, m.body),
+    format = u.format, edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
+    symbols = u.symbols, attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
+    fingerprint = CASE WHEN u.emptied THEN NULL ELSE m.fingerprint END
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text[], $5::text[],
+            $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::int[],
+            $11::text::boolean[])
+     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, symbols, emptied)
+WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
+"""
+
+_EARLIER = """
+INSERT INTO message_edits (conversation_id, seq, n, body, format, created_at, edited_at, editor_id)
+SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::int[], $4::text[], $5::text[],
+                     $6::text::timestamptz[], $7::text::timestamptz[], $8::text[])
+"""
+
+_EMPTY = """
+WITH gone AS (SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[]) AS g (conversation_id, seq)),
+earlier AS (DELETE FROM message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id, g.seq)),
+counts AS (DELETE FROM reaction_counts c USING gone g WHERE (c.conversation_id, c.seq) = (g.conversation_id, g.seq))
+DELETE FROM reactions r USING gone g WHERE (r.conversation_id, r.seq) = (g.conversation_id, g.seq)
+"""
+
+_REACT = """
+WITH wanted AS (
+    SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text[], $5::text::boolean[])
+        AS w (conversation_id, seq, symbol, user_id, present)
+), gone AS (
+    DELETE FROM reactions r USING wanted w
+    WHERE NOT w.present AND r.conversation_id = w.conversation_id AND r.seq = w.seq AND r.symbol = w.symbol
+      AND r.user_id = w.user_id
+)
+INSERT INTO reactions (conversation_id, seq, symbol, user_id, created_at)
+SELECT conversation_id, seq, symbol, user_id, clock_timestamp() FROM wanted WHERE present ON CONFLICT DO NOTHING
+"""
+
+_COUNT = """
+WITH wanted AS (
+    SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text::bigint[], $5::text::bigint[])
+        AS w (conversation_id, seq, symbol, count, since)
+), gone AS (
+    DELETE FROM reaction_counts c USING wanted w
+    WHERE w.count = 0 AND c.conversation_id = w.conversation_id AND c.seq = w.seq AND c.symbol = w.symbol
+)
+INSERT INTO reaction_counts (conversation_id, seq, symbol, count, since)
+SELECT conversation_id, seq, symbol, count, since FROM wanted WHERE count > 0
+ON CONFLICT (conversation_id, seq, symbol) DO UPDATE SET count = excluded.count
+"""
+
+_READ = f"""
+UPDATE members m SET read_seq = u.read_seq, read_at = u.read_at, rev = u.rev, moved_xid = pg_current_xact_id()
+FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
+     AS u (conversation_id, user_id, read_seq, read_at, rev)
+WHERE m.conversation_id = u.conversation_id AND m.user_id = u.user_id
+RETURNING m.conversation_id, {rows.columns("m", MEMBER_COLUMNS)}
+"""
+
+_MOVE = """
+WITH moved AS (
+    UPDATE conversations c
+    SET head = u.head, rev = u.rev, last_at = u.last_at, message_count = message_count + u.added,
+        moved_xid = pg_current_xact_id()
+    FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
+         AS u (id, head, rev, last_at, added)
+    WHERE c.id = u.id
+)
+SELECT pg_notify($6, payload) FROM unnest($7::text[]) payload
+"""
+
+
+async def apply(database: Database, connection: Connection, decided: Plan) -> dict[UUID, list[Wire]]:
+    """Write a plan; returns the member rows whose receipts moved, for each conversation."""
+    moved: dict[Locked, None] = {}
+    if decided.accepted:
+        await _post(connection, decided.accepted)
+        moved |= dict.fromkeys(one.place for one in decided.accepted)
+    if decided.changed:
+        await _change(connection, decided.changed)
+        moved |= dict.fromkeys(decided.changed.values())
+    members: dict[UUID, list[Wire]] = {}
+    if decided.receipts:
+        members = await _read(connection, decided.receipts)
+        moved |= dict.fromkeys(decided.receipts.values())
+    if moved:
+        await _move(database, connection, list(moved))
+    return members
+
+
+async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
+    """By COPY, which costs both sides about half of an INSERT."""
+    records = [
+        (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, post.reply_to,
+         post.key_hash, post.fingerprint)
+        for place, post, seq, rev, at, author_n in accepted
+    ]  # fmt: skip
+    await copy_in(connection, "messages", _COLUMNS, records)
+
+
+async def _change(connection: Connection, changed: dict[MessageState, Locked]) -> None:
+    states = list(changed)
+    await execute(
+        connection,
+        _CHANGE,
+        array([place.id for place in changed.values()]),
+        array([state.seq for state in states]),
+        array([state.rev for state in states]),
+        [state.body if state.earlier or state.emptied else None for state in states],
+        [state.format for state in states],
+        array([state.edited_at for state in states]),
+        array([state.edits for state in states]),
+        array([state.removed_at for state in states]),
+        [state.removed_by for state in states],
+        array([len(state.symbols) for state in states]),
+        array([state.emptied for state in states]),
+    )
+    earlier = [(changed[state].id, state.seq, body) for state in states for body in state.earlier]
+    if earlier:
+        await execute(
+            connection,
+            _EARLIER,
+            array([one[0] for one in earlier]),
+            array([one[1] for one in earlier]),
+            array([one[2].n for one in earlier]),
+            [one[2].body for one in earlier],
+            [one[2].format for one in earlier],
+            array([one[2].created_at for one in earlier]),
+            array([one[2].edited_at for one in earlier]),
+            [one[2].editor_id for one in earlier],
+        )
+    emptied = [state for state in states if state.emptied]
+    if emptied:
+        await execute(
+            connection, _EMPTY, array([changed[state].id for state in emptied]), array([s.seq for s in emptied])
+        )
+    await _react(connection, changed)
+
+
+async def _react(connection: Connection, changed: dict[MessageState, Locked]) -> None:
+    marks = [
+        (place.id, state.seq, symbol, user_id, present)
+        for state, place in changed.items()
+        for (symbol, user_id), present in state.set_reactions.items()
+    ]
+    if not marks:
+        return
+    await execute(
+        connection,
+        _REACT,
+        array([mark[0] for mark in marks]),
+        array([mark[1] for mark in marks]),
+        [mark[2] for mark in marks],
+        [mark[3] for mark in marks],
+        array([mark[4] for mark in marks]),
+    )
+    counts = [
+        (place.id, state.seq, symbol, state.symbols.get(symbol, 0), state.rev)
+        for state, place in changed.items()
+        for symbol in dict.fromkeys(symbol for symbol, _ in state.set_reactions)
+    ]
+    await execute(
+        connection,
+        _COUNT,
+        array([count[0] for count in counts]),
+        array([count[1] for count in counts]),
+        [count[2] for count in counts],
+        array([count[3] for count in counts]),
+        array([count[4] for count in counts]),
+    )
+
+
+async def _read(connection: Connection, receipts: dict[MemberState, Locked]) -> dict[UUID, list[Wire]]:
+    found = await fetch(
+        connection,
+        _READ,
+        array([place.id for place in receipts.values()]),
+        [member.user_id for member in receipts],
+        array([member.read_seq for member in receipts]),
+        array([member.read_at for member in receipts]),
+        array([member.rev for member in receipts]),
+    )
+    members: dict[UUID, list[Wire]] = {}
+    for row in found:
+        members.setdefault(row[0], []).append(rows.member(row[1:]))
+    return members
+
+
+async def _move(database: Database, connection: Connection, places: Sequence[Locked]) -> None:
+    moved = [Moved(place.id, place.rev) for place in places]
+    await execute(
+        connection,
+        _MOVE,
+        array([place.id for place in places]),
+        array([place.head for place in places]),
+        array([place.rev for place in places]),
+        array([place.last_at for place in places]),
+        array([place.head - place.first_new + 1 for place in places]),
+        events.CHANNEL,
+        database.announcement(connection, moved, to_self=False),
+    )

@@ -1,0 +1,173 @@
+"""What the write path reads before it decides: the conversations under their locks, and what is known of each
+command."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from nestrel.core.commands import Change, Command, Post, React, Read
+from nestrel.core.locked import Locked, MemberState, MessageState
+from nestrel.core.planning import Facts
+from nestrel.core.posting import PostFacts
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import rows
+from nestrel.store.native import Connection, array, fetch
+from nestrel.store.rows import MESSAGE_COLUMNS
+
+# Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
+_LOCK = """
+SELECT id, kind, visibility, head, floor, rev, last_at, closed_at IS NOT NULL
+FROM conversations WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
+"""
+
+# Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
+# like that another transaction has just committed. Each lookup is a lateral one so that it can only be an index scan.
+_ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM members
+    WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
+
+_POSTS = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, k.seq, k.fingerprint,
+       i.reply_to IS NULL OR r.seq IS NOT NULL, coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
+FROM unnest($1::text::uuid[], $2::text[], $3::bytea[], $4::text::bigint[], $5::text::boolean[])
+     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, reply_to, shown, n)
+{_ROLE}
+LEFT JOIN LATERAL (SELECT seq, fingerprint FROM messages
+    WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
+LEFT JOIN LATERAL (SELECT t.seq FROM messages t JOIN conversations c ON c.id = t.conversation_id
+    WHERE t.conversation_id = i.conversation_id AND t.seq = i.reply_to AND t.seq >= c.floor LIMIT 1) r ON true
+LEFT JOIN LATERAL (SELECT author_n FROM messages
+    WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
+LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM profiles
+    WHERE i.shown AND user_id = i.user_id LIMIT 1) p ON true
+ORDER BY i.n
+"""
+
+_CHANGES = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL, s.symbols, s.counts,
+       {rows.columns("t", MESSAGE_COLUMNS)}
+FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text[])
+     WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
+{_ROLE}
+LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM messages
+    WHERE conversation_id = i.conversation_id AND seq = i.seq LIMIT 1) t ON true
+LEFT JOIN LATERAL (SELECT array_agg(symbol ORDER BY since) AS symbols, array_agg(count ORDER BY since) AS counts
+    FROM reaction_counts WHERE conversation_id = i.conversation_id AND seq = i.seq AND t.symbols > 0) s ON true
+LEFT JOIN LATERAL (SELECT user_id FROM reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
+    AND symbol = i.symbol AND user_id = i.user_id AND t.symbols > 0 LIMIT 1) r ON true
+ORDER BY i.n
+"""
+
+_READS = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, m.read_seq
+FROM unnest($1::text::uuid[], $2::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
+{_ROLE}
+ORDER BY i.n
+"""
+
+# Lookups, where calling the enumeration would cost more for each row.
+_ROLES: dict[str | None, Role | None] = {None: None, **{role.value: role for role in Role}}
+_KINDS = {kind.value: kind for kind in Kind}
+_VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
+
+
+@dataclass(slots=True)
+class Known:
+    """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live."""
+
+    facts: Facts = field(default_factory=Facts)
+    now: datetime | None = None
+    profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
+
+
+async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[UUID, Locked]:
+    """Lock conversations until the transaction ends; `ids` are sorted, and those that never were are left out."""
+    return {
+        id_: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
+        for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, array(ids))
+    }
+
+
+async def read(connection: Connection, commands: Sequence[Command], followed: Callable[[UUID], bool]) -> Known:
+    """One statement for each kind of command in the batch."""
+    known = Known()
+    posts = [command for command in commands if isinstance(command, Post)]
+    if posts:
+        await _read_posts(connection, known, posts, followed)
+    if len(posts) == len(commands):
+        return known
+    changes = [command for command in commands if isinstance(command, Change)]
+    if changes:
+        await _read_changes(connection, known, changes)
+    reads = [command for command in commands if isinstance(command, Read)]
+    if reads:
+        await _read_receipts(connection, known, reads)
+    return known
+
+
+async def _read_posts(
+    connection: Connection, known: Known, posts: Sequence[Post], followed: Callable[[UUID], bool]
+) -> None:
+    shown: set[str] = set()
+    wanted = []
+    for post in posts:
+        wanted.append(post.author_id not in shown and followed(post.conversation_id))
+        if wanted[-1]:
+            shown.add(post.author_id)
+    found = await fetch(
+        connection,
+        _POSTS,
+        array([post.conversation_id for post in posts]),
+        [post.author_id for post in posts],
+        [post.key_hash for post in posts],
+        array([post.reply_to for post in posts]),
+        array(wanted),
+    )
+    known.now = found[0][0]
+    known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4], row[5]) for row in found])
+    if shown:
+        known.profiles = {
+            post.author_id: row[6:] for post, row, first in zip(posts, found, wanted, strict=True) if first
+        }
+
+
+async def _read_changes(connection: Connection, known: Known, changes: Sequence[Change]) -> None:
+    found = await fetch(
+        connection,
+        _CHANGES,
+        array([change.conversation_id for change in changes]),
+        [change.user_id for change in changes],
+        array([change.seq for change in changes]),
+        [change.symbol if isinstance(change, React) else None for change in changes],
+    )
+    states: dict[tuple[UUID, int], MessageState] = {}
+    answers: list[tuple[Role | None, MessageState | None]] = []
+    for change, (_, role, reacted, symbols, counts, *message) in zip(changes, found, strict=True):
+        if message[0] is None:
+            answers.append((_ROLES[role], None))
+            continue
+        key = (change.conversation_id, change.seq)
+        state = states.get(key)
+        if state is None:
+            state = states[key] = MessageState(*message[:-1])
+            if symbols:
+                state.symbols = dict(zip(symbols, counts, strict=True))
+        if isinstance(change, React):
+            state.reacted[change.symbol, change.user_id] = reacted
+        answers.append((_ROLES[role], state))
+    known.now = known.now or found[0][0]
+    known.facts.changes = iter(answers)
+
+
+async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:
+    asked = list(dict.fromkeys((read.conversation_id, read.user_id) for read in reads))
+    found = await fetch(connection, _READS, array([one[0] for one in asked]), [one[1] for one in asked])
+    known.now = known.now or found[0][0]
+    states = {
+        key: (_ROLES[role], None if role is None else MemberState(key[1], read_seq))
+        for key, (_, role, read_seq) in zip(asked, found, strict=True)
+    }
+    known.facts.reads = iter([states[read.conversation_id, read.user_id] for read in reads])

@@ -1,0 +1,49 @@
+"""What comes after a message is posted: earlier bodies, and reactions with their counts."""
+
+from alembic import op
+
+revision = "0002"
+down_revision = "0001"
+branch_labels = None
+depends_on = None
+
+# A count is kept beside its rows and written in the same transaction, under the conversation's lock: to show a message
+# with many likes must not cost their number. `since` is the rev at which a symbol came, for a steady order.
+TABLES = """
+CREATE TABLE message_edits (
+    conversation_id uuid NOT NULL,
+    seq             bigint NOT NULL,
+    n               integer NOT NULL,
+    body            text NOT NULL,
+    format          text NOT NULL,
+    created_at      timestamptz NOT NULL,
+    edited_at       timestamptz NOT NULL,
+    editor_id       text NOT NULL,
+    PRIMARY KEY (conversation_id, seq, n)
+);
+
+CREATE TABLE reactions (
+    conversation_id uuid NOT NULL,
+    seq             bigint NOT NULL,
+    symbol          text NOT NULL,
+    user_id         text NOT NULL,
+    created_at      timestamptz NOT NULL,
+    PRIMARY KEY (conversation_id, seq, symbol, user_id)
+);
+
+CREATE TABLE reaction_counts (
+    conversation_id uuid NOT NULL,
+    seq             bigint NOT NULL,
+    symbol          text NOT NULL,
+    count           bigint NOT NULL CHECK (count > 0),
+    since           bigint NOT NULL,
+    PRIMARY KEY (conversation_id, seq, symbol)
+) WITH (fillfactor = 80);
+
+ALTER TABLE messages ADD symbols smallint NOT NULL DEFAULT 0
+"""
+
+
+def upgrade() -> None:
+    for statement in TABLES.split(";\n"):
+        op.execute(statement)

@@ -1,0 +1,73 @@
+"""Receipts: what is unread, by arithmetic, and who has read a message."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from uuid import UUID
+
+from sqlalchemy import text
+
+from nestrel.store import rows
+from nestrel.store.native import Connection, array, fetch
+from nestrel.store.rows import Wire
+
+
+def unread_joins(conversation: str, user: str, read_seq: str) -> str:
+    """SQL that joins `unread (n)` to a row: what lies above the receipt, less one's own (whose ordinals are
+    consecutive, so two index look-ups count them), less the removed ones of others (few, and with an index of their
+    own). The arguments are SQL: an alias of `conversations`, and the reader's id and receipt."""
+    c = conversation
+    return f"""
+CROSS JOIN LATERAL (SELECT least({c}.head, greatest(coalesce({read_seq}, 0), {c}.floor - 1)) AS seq) seen
+LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
+    AND x.seq > seen.seq ORDER BY x.seq DESC LIMIT 1) newest ON true
+LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
+    AND x.seq > seen.seq ORDER BY x.seq LIMIT 1) oldest ON true
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM messages x WHERE x.conversation_id = {c}.id AND x.seq > seen.seq
+    AND x.removed_at IS NOT NULL AND x.author_id <> {user}) removed
+CROSS JOIN LATERAL (
+    SELECT {c}.head - seen.seq - coalesce(newest.author_n - oldest.author_n + 1, 0) - removed.n AS n) unread
+"""
+
+
+_UNREAD = f"""
+SELECT unread.n
+FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[])
+     WITH ORDINALITY AS i (conversation_id, user_id, read_seq, n)
+CROSS JOIN LATERAL (SELECT id, head, floor FROM conversations WHERE id = i.conversation_id LIMIT 1) c
+{unread_joins("c", "i.user_id", "i.read_seq")}
+ORDER BY i.n
+"""
+
+_READERS = text(
+    """
+    SELECT user_id, read_seq, read_at FROM members
+    WHERE conversation_id = :id AND left_at IS NULL AND read_seq >= :seq AND user_id > :after
+    ORDER BY user_id LIMIT :limit
+    """
+)
+
+
+async def unread(connection: Connection, receipts: Sequence[tuple[UUID, str, int]]) -> list[int]:
+    """How much is unread for each (conversation, user, receipt)."""
+    found = await fetch(
+        connection,
+        _UNREAD,
+        array([one[0] for one in receipts]),
+        [one[1] for one in receipts],
+        array([one[2] for one in receipts]),
+    )
+    return [row[0] for row in found]
+
+
+async def readers(
+    connection: Connection, conversation_id: UUID, seq: int, limit: int, after: str
+) -> tuple[list[Wire], str | None]:
+    """Members whose receipt has reached a message, by user id, and the id to continue after; None at the end."""
+    values = {"id": conversation_id, "seq": seq, "after": after, "limit": limit + 1}
+    found = (await connection.execute(_READERS, values)).all()
+    items: list[Wire] = [
+        {"user_id": row.user_id, "read_seq": row.read_seq, "read_at": rows.wire_time(row.read_at)}
+        for row in found[:limit]
+    ]
+    return items, items[-1]["user_id"] if len(found) > limit else None
