@@ -50,8 +50,8 @@ def _edit(
         raise Forbidden("only its author edits a message")
     if not may_post(place.kind, role, service=command.service):
         raise Forbidden(f"your role is {role}, which does not write here")
-    if command.rev is not None and command.rev != state.rev:
-        raise StaleEdit(f"message {state.seq} now stands at rev {state.rev}, not {command.rev}; read it and edit again")
+    if command.revs is not None and state.rev not in command.revs:
+        raise StaleEdit(f"message {state.seq} has changed and now stands at rev {state.rev}; read it and edit again")
     if state.removed_at is not None:
         raise Forbidden(f"message {state.seq} has been removed; what is removed cannot be edited")
     format_ = command.format or state.format

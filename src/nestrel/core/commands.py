@@ -42,15 +42,15 @@ class Post:
 
 @dataclass(slots=True)
 class Edit:
-    """A new body for a message of one's own; `format` None keeps the present one. With `rev` the edit is refused
-    when the message has changed since."""
+    """A new body for a message of one's own; `format` None keeps the present one. With `revs` the edit is refused
+    when the message stands at none of them."""
 
     conversation_id: UUID
     user_id: str
     seq: int
     body: str
     format: str | None = None
-    rev: int | None = None
+    revs: frozenset[int] | None = None
     service: bool = False
 
 

@@ -128,6 +128,60 @@ class MemberPage(WireObject):
     profiles: dict[str, Profile]
 
 
+class EarlierBody(WireObject):
+    """A body that an edit replaced: written at `created_at`, replaced at `edited_at` by `editor_id`."""
+
+    n: int
+    body: str
+    format: Literal["plain", "markdown"]
+    created_at: datetime
+    edited_at: datetime
+    editor_id: str
+
+
+class EditPage(WireObject):
+    """Earlier bodies, oldest first."""
+
+    items: list[EarlierBody]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class Reacted(WireObject):
+    symbol: str
+    user_id: str
+    created_at: datetime
+
+
+class ReactionPage(WireObject):
+    """Reactions by symbol and user id."""
+
+    items: list[Reacted]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class Reader(WireObject):
+    """A member whose receipt has reached a message; `read_at` is when it last moved."""
+
+    user_id: str
+    read_seq: int
+    read_at: datetime | None
+
+
+class ReaderPage(WireObject):
+    items: list[Reader]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class Receipt(WireObject):
+    """How far one has read, and how many messages of others stand unread above it."""
+
+    read_seq: int
+    unread: int
+
+
 class MessageBatch(WireObject):
     items: list[Message]
 

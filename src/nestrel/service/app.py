@@ -11,7 +11,17 @@ from starlette.routing import WebSocketRoute
 from nestrel import __version__
 from nestrel.service import console, problems
 from nestrel.service.middleware import Envelope
-from nestrel.service.routes import changes, conversations, me, members, messages, operations
+from nestrel.service.routes import (
+    changes,
+    conversations,
+    me,
+    members,
+    message,
+    messages,
+    operations,
+    reactions,
+    receipt,
+)
 from nestrel.service.settings import Settings
 from nestrel.service.socket import Live
 from nestrel.service.state import Service
@@ -44,7 +54,7 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     # Routes are asked in this order: the busiest first, and those not as a router of their own, which is asked twice.
     app.router.routes.extend(messages.direct.routes)
-    for resource in (messages, changes, conversations, members, me):
+    for resource in (messages, message, reactions, receipt, changes, conversations, members, me):
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)
     app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))

@@ -18,6 +18,11 @@ _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "follow_all": (models.FollowAllFrame, "Follow every conversation of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
     "post": (models.PostFrame, "Post a message."),
+    "edit": (models.EditFrame, "Give a message of yours a new body; with `rev`, only if it has not changed since."),
+    "remove": (models.RemoveFrame, "Take a message away; a tombstone stays."),
+    "react": (models.ReactFrame, "Set your reaction on a message."),
+    "unreact": (models.UnreactFrame, "Take your reaction back."),
+    "read": (models.ReadFrame, "Move your receipt; it only grows."),
 }
 
 _TEXT = {"type": "string"}
@@ -50,7 +55,14 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
         "done": (
             _frame(
                 "done",
-                {"ref": _REF, "message": _ref("Message"), "conversation_id": _TEXT, "cursor": cursor},
+                {
+                    "ref": _REF,
+                    "message": _ref("Message"),
+                    "conversation_id": _TEXT,
+                    "cursor": cursor,
+                    "read_seq": {"type": "integer"},
+                    "unread": {"type": "integer"},
+                },
                 [],
             ),
             "The command is carried out, and durable if it changed anything.",

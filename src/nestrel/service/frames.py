@@ -8,10 +8,24 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 
 from nestrel.core import limits
+from nestrel.core.commands import Command, Edit, React, Read, Remove
 from nestrel.core.problems import Forbidden, InvalidRequest, Problem, SlowDown, fault, invalid
 from nestrel.service import problems
-from nestrel.service.models import FollowAllFrame, FollowFrame, Frame, PostFrame, SignInFrame, UnfollowFrame
-from nestrel.service.posting import make_post
+from nestrel.service.commands import make_post
+from nestrel.service.listing import opened
+from nestrel.service.models import (
+    EditFrame,
+    FollowAllFrame,
+    FollowFrame,
+    Frame,
+    PostFrame,
+    ReactFrame,
+    ReadFrame,
+    RemoveFrame,
+    SignInFrame,
+    UnfollowFrame,
+    UnreactFrame,
+)
 from nestrel.store import conversations, snapshots
 from nestrel.store.access import not_found, see
 from nestrel.store.batch import Written
@@ -45,21 +59,48 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
         session.failed(ref, error)
 
 
-async def _post(session: Session, frame: Any) -> None:
-    """Hand the post to the write path in the order of the frames, and answer when it is durable."""
-    service, caller = session.service, session.caller
-    service.count_command(caller)
-    post = make_post(frame.conversation_id, caller, frame, frame.key)
+def _write(session: Session, frame: Frame, command: Command) -> None:
+    """Hand a command to the write path in the order of the frames, and answer when it is durable: with the message,
+    or with the receipt's own fields."""
+    session.service.count_command(session.caller)
     session.in_flight += 1
 
     def answered(answer: list[Written] | Exception) -> None:
         session.in_flight -= 1
         if isinstance(answer, Exception):
             session.failed(frame.ref, answer)
+        elif isinstance(command, Read):
+            session.done(frame, **answer[0].object)
         else:
             session.done(frame, message=answer[0].object)
 
-    service.writer.offer([post], answered)
+    session.service.writer.offer([command], answered)
+
+
+async def _post(session: Session, frame: Any) -> None:
+    _write(session, frame, make_post(frame.conversation_id, session.caller, frame, frame.key))
+
+
+async def _edit(session: Session, frame: Any) -> None:
+    caller, revs = session.caller, None if frame.rev is None else frozenset({frame.rev})
+    edit = Edit(frame.conversation_id, caller.user_id, frame.seq, frame.body, frame.format, revs, caller.service)
+    _write(session, frame, edit)
+
+
+async def _remove(session: Session, frame: Any) -> None:
+    caller = session.caller
+    _write(session, frame, Remove(frame.conversation_id, caller.user_id, frame.seq, caller.service))
+
+
+async def _react(session: Session, frame: Any) -> None:
+    caller, on = session.caller, frame.type == "react"
+    react = React(frame.conversation_id, caller.user_id, frame.seq, frame.symbol, on, caller.service)
+    _write(session, frame, react)
+
+
+async def _read(session: Session, frame: Any) -> None:
+    caller = session.caller
+    _write(session, frame, Read(frame.conversation_id, caller.user_id, frame.read_seq, caller.service))
 
 
 async def _follow(session: Session, frame: Any) -> None:
@@ -68,10 +109,7 @@ async def _follow(session: Session, frame: Any) -> None:
     service, caller, conversation_id = session.service, session.caller, frame.conversation_id
     start = None
     if frame.cursor is not None:
-        try:
-            start = service.seal.open_conversation(caller.user_id, conversation_id, frame.cursor)
-        except ValueError as error:
-            raise invalid("/cursor", str(error)) from None
+        start = opened(service.seal.open_conversation, caller.user_id, conversation_id, frame.cursor)
     if conversation_id not in session.follows and len(session.follows) >= limits.FOLLOWS_PER_SOCKET:
         raise SlowDown(f"one connection follows at most {limits.FOLLOWS_PER_SOCKET:,} conversations; unfollow some")
     (follower,) = await service.hub.follow([conversation_id], caller.user_id, session)
@@ -138,4 +176,9 @@ _FRAMES: dict[str, tuple[type[Frame], _Handler]] = {
     "follow_all": (FollowAllFrame, _follow_all),
     "unfollow": (UnfollowFrame, _unfollow),
     "post": (PostFrame, _post),
+    "edit": (EditFrame, _edit),
+    "remove": (RemoveFrame, _remove),
+    "react": (ReactFrame, _react),
+    "unreact": (UnreactFrame, _react),
+    "read": (ReadFrame, _read),
 }

@@ -17,7 +17,7 @@ from pydantic import (
     model_validator,
 )
 
-from nestrel.core import limits, text, times
+from nestrel.core import limits, symbols, text, times
 from nestrel.core.roles import Kind, Role, Visibility
 
 Body = Annotated[
@@ -53,6 +53,11 @@ Picture = Annotated[
     AfterValidator(text.check_picture),
     Field(json_schema_extra={"maxLength": limits.PICTURE_CHARS}),
 ]
+Symbol = Annotated[
+    StrictStr,
+    AfterValidator(symbols.check_symbol),
+    Field(json_schema_extra={"minLength": 1}, description="`like`, or one emoji"),
+]
 Attributes = Annotated[dict[str, Any], AfterValidator(text.check_attributes)]
 Seq = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]
 Cursor = Annotated[StrictStr, Field(min_length=1, max_length=limits.CURSOR_CHARS)]
@@ -82,6 +87,17 @@ class PostMessage(Request):
 
 class KeyedMessage(PostMessage):
     key: Key
+
+
+class EditMessage(Request):
+    """A new body; without `format` the message keeps the one it has."""
+
+    body: Body
+    format: Literal["plain", "markdown"] | None = None
+
+
+class PutReceipt(Request):
+    read_seq: Annotated[StrictInt, Field(ge=0, le=limits.SEQ_MOST)]
 
 
 class PostBatch(Request):
@@ -160,6 +176,10 @@ class ListQuery(Request):
     cursor: Cursor | None = None
 
 
+class ReactionsQuery(ListQuery):
+    symbol: Symbol | None = None
+
+
 class ConversationsQuery(ListQuery):
     scope: Literal["mine", "open"] = "mine"
     name: Name | None = Field(default=None, description="only the conversation of this name, compared without case")
@@ -218,4 +238,29 @@ class UnfollowFrame(Frame):
 
 
 class PostFrame(Frame, KeyedMessage):
+    conversation_id: UUID
+
+
+class MessageFrame(Frame):
+    conversation_id: UUID
+    seq: Seq
+
+
+class EditFrame(MessageFrame, EditMessage):
+    rev: Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)] | None = None
+
+
+class RemoveFrame(MessageFrame):
+    pass
+
+
+class ReactFrame(MessageFrame):
+    symbol: Symbol
+
+
+class UnreactFrame(ReactFrame):
+    pass
+
+
+class ReadFrame(Frame, PutReceipt):
     conversation_id: UUID

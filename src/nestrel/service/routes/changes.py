@@ -9,9 +9,10 @@ from fastapi import APIRouter, Query
 from starlette.responses import Response
 
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import Forbidden, invalid
+from nestrel.core.problems import Forbidden
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
+from nestrel.service.listing import opened
 from nestrel.service.models import ChangesQuery
 from nestrel.store import changes
 from nestrel.store.access import not_found, see
@@ -26,10 +27,7 @@ async def read(
     """One change set; without a cursor, the conversation's newest page with `reset`. `more` says to ask again."""
     start = None
     if query.cursor is not None:
-        try:
-            start = service.seal.open_conversation(caller.user_id, conversation_id, query.cursor)
-        except ValueError as error:
-            raise invalid("/cursor", str(error)) from None
+        start = opened(service.seal.open_conversation, caller.user_id, conversation_id, query.cursor)
     async with service.database.read() as connection:
         access = await see(connection, conversation_id, caller)
         if not access.standing.may_follow:

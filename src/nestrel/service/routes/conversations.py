@@ -17,6 +17,7 @@ from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
 from nestrel.core.text import pack_attributes
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
 from nestrel.service.state import Service
 from nestrel.store import conversations, profiles, snapshots
@@ -98,10 +99,7 @@ async def listing(
 
 def _open_position(service: Service, caller: Caller, query: ConversationsQuery) -> tuple[Any, ListPosition]:
     assert query.cursor is not None
-    try:
-        key = service.seal.open_listing(caller.user_id, "conversations", query.cursor)
-    except ValueError as error:
-        raise invalid("/cursor", str(error)) from None
+    key = opened(service.seal.open_listing, caller.user_id, "conversations", query.cursor)
     scope, at, conversation_id = key.split(" ")
     if "scope" in query.model_fields_set and query.scope != scope:
         raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")

@@ -13,11 +13,14 @@ from nestrel.core.objects import Member, MemberPage
 from nestrel.core.problems import NotFound, invalid
 from nestrel.core.roles import Role
 from nestrel.core.text import check_user_id
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.listing import listed
 from nestrel.service.models import ChangeMember, ListQuery, PutMember
 from nestrel.service.state import Service
-from nestrel.store import members, profiles
+from nestrel.store import members
 from nestrel.store.access import Caller, see
+from nestrel.store.native import Connection
+from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/conversations/{conversation_id}/members", route_class=JsonRoute, tags=["members"])
 
@@ -42,19 +45,12 @@ async def listing(
     caller: CallerDep,
 ) -> Json:
     """Who is in the conversation, by user id, with role and receipt."""
-    place, after = f"members {conversation_id}", ""
-    if query.cursor is not None:
-        try:
-            after = service.seal.open_listing(caller.user_id, place, query.cursor)
-        except ValueError as error:
-            raise invalid("/cursor", str(error)) from None
-    async with service.database.read() as connection:
+
+    async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
         await see(connection, conversation_id, caller)
-        items, following = await members.page(connection, conversation_id, query.limit, after)
-        people = await profiles.read(connection, [item["user_id"] for item in items])
-    cursor = service.seal.listing(caller.user_id, place, following) if following is not None else None
-    answer = {"items": items, "next": cursor, "profiles": people}
-    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
+        return await members.page(connection, conversation_id, query.limit, after)
+
+    return await listed(request, service, caller, query, f"members {conversation_id}", read)
 
 
 @router.put("/{user_id}", responses=documented(Member, s201=Member))

@@ -1,17 +1,16 @@
-"""Messages: post, post many, a page of history, one."""
+"""Messages: post, post many, a page of history."""
 
 from __future__ import annotations
 
-from typing import Annotated
 from uuid import UUID
 
-from fastapi import APIRouter, Path, Request
+from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
 from nestrel.core.objects import HistoryPage, Message, MessageBatch
 from nestrel.core.paging import HistoryQuery
-from nestrel.core.problems import Expired, NotFound, invalid
+from nestrel.service.commands import make_post
 from nestrel.service.http import (
     CallerDep,
     DirectRoute,
@@ -26,11 +25,11 @@ from nestrel.service.http import (
     query_parameters,
     request_body,
 )
+from nestrel.service.listing import opened
 from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
-from nestrel.service.posting import make_post
 from nestrel.service.state import Service
-from nestrel.store import history, rows
-from nestrel.store.access import Caller, see
+from nestrel.store import rows
+from nestrel.store.access import Caller
 from nestrel.store.changes import position_of
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=JsonRoute, tags=["messages"])
@@ -95,10 +94,7 @@ async def listing(conversation_id: UUID, request: Request, service: ServiceDep, 
 
 def _history_query(service: Service, caller: Caller, conversation_id: UUID, query: MessagesQuery) -> HistoryQuery:
     if query.cursor is not None:
-        try:
-            at = service.seal.open_history(caller.user_id, conversation_id, query.cursor)
-        except ValueError as error:
-            raise invalid("/cursor", str(error)) from None
+        at = opened(service.seal.open_history, caller.user_id, conversation_id, query.cursor)
         return HistoryQuery.from_position(at, query.limit)
     return HistoryQuery(
         query.limit,
@@ -110,21 +106,3 @@ def _history_query(service: Service, caller: Caller, conversation_id: UUID, quer
         until=query.until,
         author=query.author,
     )
-
-
-@router.get("/{seq}", responses=documented(Message))
-async def show(
-    conversation_id: UUID,
-    seq: Annotated[int, Path(ge=0, le=limits.SEQ_MOST)],
-    service: ServiceDep,
-    caller: CallerDep,
-) -> Json:
-    """One message as it now stands; 410 once it is below the floor."""
-    async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
-        if 1 <= seq < access.floor:
-            raise Expired(f"message {seq} is no longer kept; the conversation now begins at {access.floor}")
-        message = await history.one(connection, conversation_id, seq)
-    if message is None:
-        raise NotFound(f"there is no message {seq}; the newest is {access.head}")
-    return Json(message, headers={"ETag": f'"{message["rev"]}"'})

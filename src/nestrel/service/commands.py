@@ -1,14 +1,17 @@
-"""From a request or a frame to a post: whose it is, and the answer to it."""
+"""From a request or a frame to a command of the write path: whose it is, and what it asks for."""
 
 from __future__ import annotations
 
+import re
 from uuid import UUID
 
 from nestrel.core.commands import Post
-from nestrel.core.problems import Forbidden
+from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.text import pack_attributes
 from nestrel.service.models import PostMessage
 from nestrel.store.access import Caller
+
+_ETAG = re.compile(r'(W/)?"([\x21\x23-\x7e\x80-\xff]*)"')
 
 
 def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: str | None) -> Post:
@@ -30,3 +33,23 @@ def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: s
         key=key,
         service=caller.service,
     )
+
+
+def revs_of(if_match: str | None) -> frozenset[int] | None:
+    """The `rev`s that an `If-Match` header accepts (RFC 9110, 13.1.1): None for any. A tag that cannot be one of ours
+    matches nothing.
+
+    Raises:
+        InvalidRequest: it is not a list of entity tags.
+    """
+    if if_match is None or if_match.strip() == "*":
+        return None
+    revs = set()
+    for part in if_match.split(","):
+        found = _ETAG.fullmatch(part.strip())
+        if found is None:
+            raise invalid("/If-Match", 'must be the message\'s rev in quotes, as in "12", or *')
+        weak, tag = found.groups()
+        if not weak and tag.isascii() and tag.isdigit():
+            revs.add(int(tag))
+    return frozenset(revs)

@@ -1,0 +1,49 @@
+"""Plain lists: a page, where the next one begins, and the profiles of those whom it names."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import TypeVar
+
+from fastapi import Request
+
+from nestrel.core.problems import invalid
+from nestrel.service.http import Json, link_header
+from nestrel.service.models import ListQuery
+from nestrel.service.state import Service
+from nestrel.store import profiles
+from nestrel.store.access import Caller
+from nestrel.store.native import Connection
+from nestrel.store.rows import Wire
+
+T = TypeVar("T")
+
+
+def opened(open_: Callable[..., T], *binding: object) -> T:
+    """What a cursor holds. Raises `InvalidRequest` for one that is not of this place, member and service."""
+    try:
+        return open_(*binding)
+    except ValueError as error:
+        raise invalid("/cursor", str(error)) from None
+
+
+async def listed(
+    request: Request,
+    service: Service,
+    caller: Caller,
+    query: ListQuery,
+    place: str,
+    read: Callable[[Connection, str], Awaitable[tuple[list[Wire], str | None]]],
+    person: str = "user_id",
+) -> Json:
+    """Answer one page. `read` gives the items after a key and the key to continue after; `place` names the list, so
+    that a cursor of another one is refused; `person` is the field of an item whose profile is wanted."""
+    after = ""
+    if query.cursor is not None:
+        after = opened(service.seal.open_listing, caller.user_id, place, query.cursor)
+    async with service.database.read() as connection:
+        items, following = await read(connection, after)
+        people = await profiles.read(connection, [item[person] for item in items])
+    cursor = service.seal.listing(caller.user_id, place, following) if following is not None else None
+    answer = {"items": items, "next": cursor, "profiles": people}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
