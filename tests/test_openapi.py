@@ -35,6 +35,9 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
         f"PATCH {place}", f"DELETE {place}", f"GET {place}/members", f"PUT {place}/members/{{user_id}}",
         f"PATCH {place}/members/{{user_id}}", f"DELETE {place}/members/{{user_id}}", f"POST {place}/messages",
         f"POST {place}/messages/batch", f"GET {place}/messages", f"GET {place}/messages/{{seq}}",
+        f"PATCH {place}/messages/{{seq}}", f"DELETE {place}/messages/{{seq}}", f"GET {place}/messages/{{seq}}/edits",
+        f"PUT {place}/messages/{{seq}}/reactions/{{symbol}}", f"DELETE {place}/messages/{{seq}}/reactions/{{symbol}}",
+        f"GET {place}/messages/{{seq}}/reactions", f"GET {place}/messages/{{seq}}/readers", f"PUT {place}/receipt",
         f"GET {place}/changes", "GET /healthz", "GET /readyz", "GET /metrics",
     }  # fmt: skip
 
@@ -61,19 +64,30 @@ def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "model", [objects.Message, objects.Member, objects.Profile, objects.Conversation, objects.ChangeSet]
-)
+    "model",
+    [
+        objects.Message, objects.Member, objects.Profile, objects.Conversation, objects.ChangeSet, objects.Receipt,
+        objects.EarlierBody, objects.Reacted, objects.Reader,
+    ],
+)  # fmt: skip
 def test_the_models_name_exactly_the_fields_that_are_sent(address: str, model: type[BaseModel]) -> None:
     """The service writes JSON from rows, the client reads it with these models: neither may know a field alone."""
     with httpx.Client(base_url=address + "/v1", headers={"Authorization": f"Bearer {token(unique('m'))}"}) as http:
         made = http.post("/conversations", json={}).json()
         place = f"/conversations/{made['id']}"
         message = http.post(f"{place}/messages", json={"body": "x"}).json()
+        one = f"{place}/messages/1"
+        http.patch(one, json={"body": "y"})
+        http.put(f"{one}/reactions/like")
         sent = {
             "Message": message,
             "Member": http.get(f"{place}/members").json()["items"][0],
             "Profile": http.get("/me").json(),
             "Conversation": made,
             "ChangeSet": http.get(f"{place}/changes").json(),
+            "Receipt": http.put(f"{place}/receipt", json={"read_seq": 1}).json(),
+            "EarlierBody": http.get(f"{one}/edits").json()["items"][0],
+            "Reacted": http.get(f"{one}/reactions").json()["items"][0],
+            "Reader": http.get(f"{one}/readers").json()["items"][0],
         }[model.__name__]
     assert set(sent) == set(model.model_fields)

@@ -46,6 +46,9 @@ async def test_a_repeat_with_its_key_posts_once_through_every_door(person: Make)
     assert reused["problem"]["type"] == "/problems/key-reused"
     assert (await mara.post(place, "other", key)).status_code == 409
     assert (await mara.page(place))["head"] == 1
+    twice = {"messages": [{"key": unique("new"), "body": "twice in one list"}] * 2}
+    first, second = (await mara.http.post(f"/conversations/{place}/messages/batch", json=twice)).json()["items"]
+    assert first == second
 
 
 async def test_a_key_belongs_to_its_author_and_conversation(person: Make) -> None:

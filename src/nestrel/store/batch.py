@@ -102,9 +102,9 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
                None, 0, None, None, 0)  # fmt: skip
         objects.posted.append(rows.message(name, row))
-    if len(decided.accepted) == len(decided.units):
-        return objects
-    others = [one for unit in decided.units if not isinstance(unit, Problem) for one in unit]
+    others = [
+        one for unit in decided.units if not isinstance(unit, Problem) for one in unit if not isinstance(one, Accepted)
+    ]
     changes = {one.message: one.place for one in (*others, *decided.stale.values()) if isinstance(one, Changed)}
     if changes:
         wires = await messages.wires(connection, [(place.id, _row(state)) for state, place in changes.items()])

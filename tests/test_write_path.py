@@ -1,0 +1,212 @@
+"""Every kind of command through the shared write path, against a plain dictionary that knows the truth."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime
+from typing import Any
+from uuid import UUID
+
+import orjson
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import text
+
+from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
+from nestrel.core.cursors import ChangePosition
+from nestrel.core.ids import uuid7
+from nestrel.core.objects import ChangeSet
+from nestrel.core.replica import Replica
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import changes, conversations
+from nestrel.store.batch import Growth
+from nestrel.store.changes import Changes
+from nestrel.store.database import Database
+from nestrel.store.writer import Writer
+
+ROLES = {"mara": Role.OWNER, "odd": Role.WRITER, "tove": Role.WRITER, "ines": Role.READER}
+USERS = st.sampled_from([*ROLES, "nobody"])
+SEQS = st.integers(1, 5)
+COMMANDS = st.one_of(
+    st.tuples(st.just("post"), USERS, st.sampled_from("abc")),
+    st.tuples(st.just("edit"), USERS, SEQS, st.sampled_from("abcd")),
+    st.tuples(st.just("remove"), USERS, SEQS),
+    st.tuples(st.just("react"), USERS, SEQS, st.sampled_from(["like", "⚓"]), st.booleans()),
+    st.tuples(st.just("read"), USERS, st.integers(0, 6)),
+)
+
+
+class Truth:
+    """What must hold, in a few plain lists and dictionaries."""
+
+    def __init__(self) -> None:
+        self.messages: list[dict[str, Any]] = []
+        self.read: dict[str, int] = dict.fromkeys(ROLES, 0)
+
+    def carry_out(self, command: tuple[Any, ...], known: int) -> object:
+        """The answer to a command: None where it must be refused. `known` messages stood before its batch; nobody can
+        know the number of one that comes with it."""
+        kind, user, *rest = command
+        if user not in ROLES:
+            return None
+        if kind == "post":
+            if ROLES[user] is Role.READER:
+                return None
+            self.messages.append({"author": user, "body": rest[0], "earlier": [], "marks": set(), "removed": None})
+            return self.messages[-1]
+        if kind == "read":
+            if rest[0] > len(self.messages):
+                return None
+            self.read[user] = max(self.read[user], rest[0])
+            return {"read_seq": self.read[user]}
+        if rest[0] > known:
+            return None
+        message = self.messages[rest[0] - 1]
+        gone = message["removed"] is not None
+        if kind == "remove":
+            if user not in (message["author"], "mara"):
+                return None
+            if not gone:
+                message |= {"body": "", "earlier": [], "marks": set(), "removed": user}
+        elif gone:
+            return None
+        elif kind == "edit":
+            if user != message["author"]:
+                return None
+            if rest[1] != message["body"]:
+                message["earlier"] = [*message["earlier"], message["body"]]
+                message["body"] = rest[1]
+        elif rest[2]:
+            message["marks"] = message["marks"] | {(rest[1], user)}
+        else:
+            message["marks"] = message["marks"] - {(rest[1], user)}
+        return message
+
+    def unread(self, user: str) -> int:
+        above = self.messages[self.read[user] :]
+        return sum(message["author"] != user and message["removed"] is None for message in above)
+
+
+def command_of(place: UUID, command: tuple[Any, ...]) -> Command:
+    kind, user, *rest = command
+    make: dict[str, Callable[..., Command]] = {
+        "post": Post,
+        "edit": Edit,
+        "remove": Remove,
+        "react": React,
+        "read": Read,
+    }
+    return make[kind](place, user, *rest)
+
+
+@pytest.fixture(scope="module")
+async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+    opened = Database(make_database())
+    yield opened
+    await opened.close()
+
+
+async def make(database: Database) -> UUID:
+    new = conversations.NewConversation(
+        uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, "mara",
+        datetime(2026, 1, 1, tzinfo=UTC), list(ROLES.items()),
+    )  # fmt: skip
+    assert await conversations.make(database, new)
+    return new.id
+
+
+def change_set(found: Changes) -> ChangeSet:
+    return ChangeSet.model_validate({"base": None, "cursor": "c", **orjson.loads("{" + found.tail())})
+
+
+def check(replica: Replica, truth: Truth) -> None:
+    assert [message.seq for message in replica.ordered()] == list(range(1, len(truth.messages) + 1))
+    for held, true in zip(replica.ordered(), truth.messages, strict=True):
+        assert (held.author_id, held.body, held.removed_by) == (true["author"], true["body"], true["removed"])
+        assert held.edits == len(true["earlier"])
+        assert {(mark.symbol, user) for mark in held.reactions for user in mark.by} == true["marks"]
+        assert all(mark.count == len(mark.by) > 0 for mark in held.reactions)
+    assert {user: member.read_seq for user, member in replica.members.items()} == truth.read
+    for user in ROLES:
+        assert replica.unread(user) == truth.unread(user)
+
+
+_AGREES = """
+SELECT (SELECT count(*) FROM messages m WHERE conversation_id = :id AND (m.symbols, m.edits) IS DISTINCT FROM (
+            (SELECT count(*) FROM reaction_counts c WHERE (c.conversation_id, c.seq) = (m.conversation_id, m.seq)),
+            (SELECT count(*) FROM message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq))))
+     + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM reactions WHERE conversation_id = :id GROUP BY 1, 2
+                              EXCEPT SELECT seq, symbol, count FROM reaction_counts WHERE conversation_id = :id) d)
+     + (SELECT count(*) FROM messages m WHERE conversation_id = :id AND removed_at IS NOT NULL
+            AND (body <> '' OR attributes IS NOT NULL OR fingerprint IS NOT NULL OR edits > 0 OR symbols > 0))
+     + (SELECT count(*) FROM conversations c WHERE id = :id AND c.rev < (
+            SELECT max(rev) FROM (SELECT rev FROM messages WHERE conversation_id = :id
+                                  UNION SELECT rev FROM members WHERE conversation_id = :id) r))
+     + (SELECT count(*) FROM (SELECT 1 FROM (SELECT rev FROM messages WHERE conversation_id = :id
+            UNION ALL SELECT rev FROM members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1) twice)
+"""
+
+
+async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: int) -> None:
+    """Each batch is offered at once, so that its commands meet in one transaction. One replica is fed live by what
+    the commits say, another catches up after `away` batches and at the end."""
+    place = await make(database)
+    truth, growths = Truth(), []
+    live, absent = Replica(str(place)), Replica(str(place))
+    async with database.read() as connection:
+        first = await changes.newest(connection, place, 200)
+    assert first is not None
+    live.apply(change_set(first))
+    at: ChangePosition = ChangePosition(0, 0, 0)
+    writer = Writer(database, growths.extend)
+
+    async def catch_up() -> None:
+        nonlocal at
+        async with database.read() as connection:
+            more = True
+            while more:
+                found = await changes.since(connection, place, at, 3)
+                assert found is not None
+                absent.apply(change_set(found))
+                absent.apply(change_set(found))  # a second time changes nothing
+                at, more = found.end, found.more
+
+    for n, batch in enumerate(batches):
+        futures = [writer.submit([command_of(place, command)]) for command in batch]
+        answers = await asyncio.gather(*futures, return_exceptions=True)
+        known = len(truth.messages)
+        expected = [truth.carry_out(command, known) for command in batch]
+        for command, answer, wanted in zip(batch, answers, expected, strict=True):
+            assert isinstance(answer, BaseException) == (wanted is None), (command, answer)
+            if command[0] == "read" and not isinstance(answer, BaseException):
+                # The receipt as the batch leaves it: a newer one of the same batch wins.
+                assert answer[0].object == {"read_seq": truth.read[command[1]], "unread": truth.unread(command[1])}
+        for growth in growths:
+            live.apply(change_set(of_growth(growth)))
+        growths.clear()
+        check(live, truth)
+        if n == away:
+            await catch_up()
+            check(absent, truth)
+    await catch_up()
+    check(absent, truth)
+    async with database.read() as connection:
+        assert (await connection.execute(text(_AGREES), {"id": place})).scalar_one() == 0
+
+
+def of_growth(growth: Growth) -> Changes:
+    start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before)
+    end = ChangePosition(growth.rev, growth.head, growth.rev)
+    return Changes(growth.conversation_id, start, end, growth.head, growth.floor, messages=growth.messages,
+                   members=growth.members, profiles=growth.profiles)  # fmt: skip
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck), database=None)
+@given(batches=st.lists(st.lists(COMMANDS, min_size=1, max_size=8), min_size=1, max_size=8), away=st.integers(0, 3))
+async def test_whatever_is_done_in_whatever_batches_everyone_holds_the_truth(
+    database: Database, batches: list[list[tuple[Any, ...]]], away: int
+) -> None:
+    await run(database, batches, away)
