@@ -128,3 +128,25 @@ def test_the_doctor_looks_at_everything(run: Run, make_database: Callable[[], st
     bad = run("doctor", NESTREL_URL=f"http://127.0.0.1:{free_port()}", NESTREL_PORT="x")
     assert bad.returncode == 1
     assert "NESTREL_PORT" in bad.stdout
+
+
+def test_a_message_is_edited_liked_read_and_removed(run: Run) -> None:
+    name = unique("quay")
+    run("conversations", "make", name)
+    run("post", name, "berth 3")
+    assert run("edit", name, "1", "berth 4").stdout == "message 1 stands at rev 4, edited 1 time\n"
+    stale = run("edit", name, "1", "berth 5", "--rev", "1")
+    assert (stale.returncode, "has changed" in stale.stderr) == (1, True)
+    assert run("like", name, "1").stdout == "message 1: like 1\n"
+    assert run("like", name, "1", "--symbol", "⚓").stdout == "message 1: like 1, ⚓ 1\n"
+    assert run("unlike", name, "1").stdout == "message 1: ⚓ 1\n"
+    assert run("like", name, "1", "--symbol", "no").returncode == 1
+    assert run("read", name).stdout == "read up to 1, 0 unread\n"
+    assert "1 of 1 members have read message 1" in run("readers", name, "1").stdout
+    assert [body["body"] for body in lines(run("edits", name, "1", "--json"))] == ["berth 3"]
+    shown = run("history", name).stdout
+    assert all(words in shown for words in ("berth 4", "edited 1×", "⚓ 1"))
+    assert [line.split()[0] for line in run("edits", name, "1").stdout.splitlines()] == ["1", "now"]
+    assert run("remove", name, "1").stdout == "message 1 is removed\n"
+    assert "removed" in run("history", name).stdout
+    assert run("remove", name, "9").returncode == 1

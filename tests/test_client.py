@@ -21,6 +21,7 @@ from nestrel.client import (
     NestrelError,
     NotFound,
     Problem,
+    StaleEdit,
     Unauthenticated,
     Unfollowed,
     Unreachable,
@@ -207,3 +208,52 @@ def test_pauses_grow_and_stay_within_bounds() -> None:
     longest, shortest = pauses(1.0), pauses(0.0)
     assert [round(next(longest), 3) for _ in range(6)] == [0.1, 0.2, 0.4, 0.8, 1.0, 1.0]
     assert [round(next(shortest), 3) for _ in range(6)] == [0.02, 0.04, 0.08, 0.16, 0.2, 0.2]
+
+
+async def test_a_live_conversation_stays_current_and_holds_what_its_commands_answer(service: Served) -> None:
+    mara, odd = unique("mara"), unique("odd")
+    async with client_of(service, mara) as one, client_of(service, odd) as other:
+        await other.me()
+        made = await one.make_conversation(members=[odd])
+        await one.post_batch(made.id, [{"body": f"m{n + 1}"} for n in range(120)])
+        async with one.live(made.id, newest=20) as here, asyncio.timeout(20):
+            assert [message.seq for message in here.messages] == list(range(101, 121))
+            assert [message.seq for message in await here.older(30)] == list(range(100, 70, -1))
+            assert (await here.edit(120, "edited")).edits == 1
+            assert here.messages[-1].body == "edited"
+            with pytest.raises(StaleEdit) as stale:
+                await here.edit(120, "late", rev=1)
+            assert stale.value.extra["message"]["body"] == "edited"
+            await other.react(made.id, 119, "⚓")
+            await other.remove_member(made.id)
+            await here.until(lambda replica: odd not in [member.user_id for member in replica.present()])
+            assert here.replica.messages[119].reactions[0].by == [odd]
+            await one.put_member(made.id, odd)
+            assert (await other.read(made.id, 118)).unread == 2
+            await here.until(lambda replica: replica.read_by(118) == [odd])
+            assert here.replica.read_by(119) == []
+            await here.remove(119)
+            assert [message.removed_by for message in here.messages[-2:]] == [mara, None]
+            await other.change_me(display_name="Odd the bosun")
+            await here.until(lambda replica: replica.name_of(odd) == "Odd the bosun")
+            await here.post("the last word")
+            assert here.replica.unread(odd) == 2
+            assert (await other.conversation(made.id)).unread == 2
+            await one.close_conversation(made.id)
+            with pytest.raises(NestrelError, match="closed"):
+                await here.until(lambda _replica: False)
+
+
+def test_the_blocking_client_edits_likes_reads_and_lists_who_did(service: Served) -> None:
+    user = unique("mara")
+    with Client(service.url, token(user)) as client:
+        place = client.make_conversation().id
+        rev = client.post(place, "one").rev
+        assert client.edit(place, 1, "two", rev=rev).body == "two"
+        assert [(body.n, body.body) for body in client.edits(place, 1)] == [(1, "one")]
+        assert client.react(place, 1).reactions[0].symbol == "like"
+        assert [(one.symbol, one.user_id) for one in client.reactions(place, 1)] == [("like", user)]
+        assert client.unreact(place, 1).reactions == []
+        assert client.read(place, 1).read_seq == 1
+        assert [reader.user_id for reader in client.readers(place, 1)] == [user]
+        assert client.remove(place, 1).removed_by == user

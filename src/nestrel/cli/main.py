@@ -14,11 +14,18 @@ _COMMANDS = {
     "db": "run",
     "demo": "demo",
     "doctor": "doctor",
+    "edit": "changing",
+    "edits": "changing",
     "follow": "messages",
     "history": "messages",
+    "like": "changing",
     "post": "messages",
+    "read": "changing",
+    "readers": "changing",
+    "remove": "changing",
     "serve": "run",
     "token": "token",
+    "unlike": "changing",
 }
 """Each command and the module it is in. Only the one that runs is imported: posting a message need not load what the
 service is made of."""

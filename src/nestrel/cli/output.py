@@ -17,7 +17,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from rich.table import Table
 from rich.text import Text
 
-from nestrel.core.objects import ChangeSet, Conversation, Message, Profile
+from nestrel.core.objects import ChangeSet, Conversation, Message, Profile, Reader
 from nestrel.core.times import format_time
 
 
@@ -87,7 +87,9 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
 def message_line(message: Message, profiles: dict[str, Profile]) -> None:
     """One message for people: number, time, author, text."""
     who = profiles[message.author_id].display_name if message.author_id in profiles else message.author_id
-    body = Text("removed", style="dim italic") if message.removed_at else Text(visible(message.body))
+    body = _removed() if message.removed_at else Text(visible(message.body))
+    marks = [f"edited {message.edits}×"] if message.edits else []
+    marks += [said] if (said := reactions(message)) else []
     reply = f"↳ {message.reply_to}  " if message.reply_to else ""
     line = Text.assemble(
         (f"{message.seq:>7}", "cyan"),
@@ -98,8 +100,36 @@ def message_line(message: Message, profiles: dict[str, Profile]) -> None:
         "  ",
         (reply, "dim"),
         body,
+        (f"  {'  '.join(marks)}" if marks else "", "yellow"),
     )
     console().print(line)
+
+
+def reactions(message: Message) -> str:
+    """The reactions on a message in a few words: `like 3, ⚓ 1`."""
+    return ", ".join(f"{reaction.symbol} {reaction.count}" for reaction in message.reactions)
+
+
+def _removed() -> Text:
+    return Text("removed", style="dim italic")
+
+
+def body_line(label: str, at: datetime, body: str, *, removed: bool = False) -> None:
+    """One body of a message and when it was written."""
+    text = _removed() if removed else Text(visible(body))
+    console().print(Text.assemble((f"{label:>5}", "cyan"), "  ", (_clock(at), "dim"), "  ", text))
+
+
+def readers_table(items: Iterable[Reader]) -> None:
+    """Who has read a message."""
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    table.add_column("member", style="cyan", overflow="fold")
+    table.add_column("read up to", justify="right")
+    table.add_column("when")
+    for item in items:
+        when = _clock(item.read_at) if item.read_at is not None else "—"
+        table.add_row(escape(one_line(item.user_id)), str(item.read_seq), when)
+    console().print(table)
 
 
 def change_lines(changes: ChangeSet) -> None:
@@ -109,7 +139,7 @@ def change_lines(changes: ChangeSet) -> None:
         out.print(Text(f"        conversation changed: {one_line(changes.conversation.title)}", style="dim"))
     for member in changes.members if not changes.reset else ():
         name = changes.profiles[member.user_id].display_name if member.user_id in changes.profiles else member.user_id
-        what = "left" if member.left_at else f"is {member.role}"
+        what = "left" if member.left_at else f"is {member.role}, has read up to {member.read_seq}"
         out.print(Text(f"        {one_line(name)} {what}", style="dim"))
     for message in changes.messages:
         message_line(message, changes.profiles)

@@ -8,15 +8,20 @@ from nestrel.client.aio import AsyncClient
 from nestrel.client.blocking import Client
 from nestrel.client.errors import Unreachable
 from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
+from nestrel.client.live import LiveConversation
 from nestrel.core.objects import (
     ChangeSet,
     Conversation,
     ConversationPage,
+    EarlierBody,
     HistoryPage,
     Member,
     Message,
     Profile,
+    Reacted,
     Reaction,
+    Reader,
+    Receipt,
 )
 from nestrel.core.problems import (
     ConfirmNeeded,
@@ -36,6 +41,7 @@ from nestrel.core.problems import (
     TooLarge,
     Unauthenticated,
 )
+from nestrel.core.replica import Replica
 
 __all__ = [
     "AsyncClient",
@@ -45,6 +51,7 @@ __all__ = [
     "ConnectionState",
     "Conversation",
     "ConversationPage",
+    "EarlierBody",
     "Event",
     "Expired",
     "FollowState",
@@ -53,6 +60,7 @@ __all__ = [
     "InternalError",
     "InvalidRequest",
     "KeyReused",
+    "LiveConversation",
     "Member",
     "Message",
     "MethodNotAllowed",
@@ -61,7 +69,11 @@ __all__ = [
     "NotFound",
     "Problem",
     "Profile",
+    "Reacted",
     "Reaction",
+    "Reader",
+    "Receipt",
+    "Replica",
     "SlowDown",
     "StaleEdit",
     "StoreUnavailable",

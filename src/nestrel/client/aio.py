@@ -3,32 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable
-from datetime import datetime
 from types import TracebackType
 from typing import Any, Literal
-from urllib.parse import quote
-from uuid import UUID, uuid4
+from uuid import UUID
 
 import httpx
 
 from nestrel.client.follow import Follow
+from nestrel.client.live import LiveConversation
+from nestrel.client.messages import MessageCalls, path
 from nestrel.client.transport import TokenSource, Transport
 from nestrel.core.objects import (
     ChangeSet,
     Conversation,
     ConversationPage,
-    HistoryPage,
     Member,
     MemberPage,
-    Message,
-    MessageBatch,
     Profile,
 )
 from nestrel.core.problems import NotFound
-from nestrel.core.times import format_time
 
 
-class AsyncClient:
+class AsyncClient(MessageCalls):
     """A member's, or a trusted backend's, view of one service.
 
     Parameters:
@@ -49,8 +45,8 @@ class AsyncClient:
         timeout: float = 30.0,
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
+        super().__init__(Transport(base_url, token, tries=max(1, tries), timeout=timeout, transport=transport))
         self._base_url = base_url
-        self._transport = Transport(base_url, token, tries=max(1, tries), timeout=timeout, transport=transport)
 
     async def __aenter__(self) -> AsyncClient:
         return self
@@ -62,9 +58,6 @@ class AsyncClient:
 
     async def close(self) -> None:
         await self._transport.close()
-
-    async def _get(self, path: str, **params: Any) -> Any:
-        return await self._transport.json("GET", path, params=params, repeatable=True)
 
     # Profile
 
@@ -98,7 +91,7 @@ class AsyncClient:
         return Conversation.model_validate(await self._transport.json("POST", "/conversations", body=body))
 
     async def conversation(self, conversation_id: str) -> Conversation:
-        return Conversation.model_validate(await self._get(_path(conversation_id)))
+        return Conversation.model_validate(await self._get(path(conversation_id)))
 
     async def conversations_page(
         self,
@@ -142,25 +135,19 @@ class AsyncClient:
 
     async def change_conversation(self, conversation_id: str, **fields: Any) -> Conversation:
         """Change some of `title`, `name`, `visibility`, `attributes`."""
-        answer = await self._transport.json("PATCH", _path(conversation_id), body=fields, repeatable=True)
+        answer = await self._transport.json("PATCH", path(conversation_id), body=fields, repeatable=True)
         return Conversation.model_validate(answer)
 
     async def close_conversation(self, conversation_id: str) -> None:
         """Close it for good, for everyone."""
-        await self._transport.json("DELETE", _path(conversation_id))
+        await self._transport.json("DELETE", path(conversation_id))
 
     # Members
 
     async def members(self, conversation_id: str) -> AsyncIterator[Member]:
         """Every member, by user id."""
-        cursor = None
-        while True:
-            answer = await self._get(_path(conversation_id, "members"), limit=200, cursor=cursor)
-            page = MemberPage.model_validate(answer)
-            for item in page.items:
-                yield item
-            if (cursor := page.next) is None:
-                return
+        async for item in self._listed(MemberPage, conversation_id, "members"):
+            yield item
 
     async def join(self, conversation_id: str) -> Member:
         """Join an open conversation."""
@@ -169,102 +156,23 @@ class AsyncClient:
     async def put_member(self, conversation_id: str, user_id: str, role: str | None = None) -> Member:
         """Add a member, or make sure that someone is one."""
         body = {"role": role} if role else {}
-        path = _path(conversation_id, "members", user_id)
-        return Member.model_validate(await self._transport.json("PUT", path, body=body, repeatable=True))
+        where = path(conversation_id, "members", user_id)
+        return Member.model_validate(await self._transport.json("PUT", where, body=body, repeatable=True))
 
     async def change_member(self, conversation_id: str, user_id: str, role: str) -> Member:
-        path = _path(conversation_id, "members", user_id)
-        answer = await self._transport.json("PATCH", path, body={"role": role}, repeatable=True)
+        where = path(conversation_id, "members", user_id)
+        answer = await self._transport.json("PATCH", where, body={"role": role}, repeatable=True)
         return Member.model_validate(answer)
 
     async def remove_member(self, conversation_id: str, user_id: str = "me") -> None:
         """Leave, or remove someone."""
-        await self._transport.json("DELETE", _path(conversation_id, "members", user_id))
-
-    # Messages
-
-    async def post(
-        self,
-        conversation_id: str,
-        body: str,
-        *,
-        key: str | None = None,
-        format: Literal["plain", "markdown"] = "plain",
-        attributes: dict[str, Any] | None = None,
-        reply_to: int | None = None,
-        on_behalf_of: str | None = None,
-    ) -> Message:
-        """Post a message and return it once it is durable.
-
-        Sent again with the same idempotency key until there is an answer, so it is posted once. `key` is one's own;
-        without it a new one is made for this call.
-        """
-        content: dict[str, Any] = {"body": body, "format": format, "attributes": attributes or {}}
-        content |= {"reply_to": reply_to, "on_behalf_of": on_behalf_of}
-        headers = {b"Idempotency-Key": (key or str(uuid4())).encode()}
-        path = _path(conversation_id, "messages")
-        answer = await self._transport.json("POST", path, body=content, headers=headers, repeatable=True)
-        return Message.model_validate(answer)
-
-    async def post_batch(self, conversation_id: str, messages: Iterable[dict[str, Any]]) -> list[Message]:
-        """Post up to 500 messages, all or none; each a dictionary with `body` and, if it is to be one's own, `key`."""
-        body = {"messages": [{"key": str(uuid4()), **message} for message in messages]}
-        path = _path(conversation_id, "messages", "batch")
-        answer = await self._transport.json("POST", path, body=body, repeatable=True)
-        return MessageBatch.model_validate(answer).items
-
-    async def message(self, conversation_id: str, seq: int) -> Message:
-        return Message.model_validate(await self._get(_path(conversation_id, "messages", str(seq))))
-
-    async def history_page(
-        self,
-        conversation_id: str,
-        *,
-        limit: int = 50,
-        order: Literal["desc", "asc"] | None = None,
-        cursor: str | None = None,
-        before: int | None = None,
-        after: int | None = None,
-        around: int | None = None,
-        since: datetime | None = None,
-        until: datetime | None = None,
-        author: str | None = None,
-    ) -> HistoryPage:
-        """One page; `older` and `newer` continue it as `cursor`, which stands for the whole query."""
-        params = {
-            "limit": limit,
-            "order": order,
-            "cursor": cursor,
-            "before": before,
-            "after": after,
-            "around": around,
-            "from": format_time(since) if since else None,
-            "to": format_time(until) if until else None,
-            "author": author,
-        }
-        return HistoryPage.model_validate(await self._get(_path(conversation_id, "messages"), **params))
-
-    async def history(
-        self, conversation_id: str, *, order: Literal["desc", "asc"] = "desc", page_size: int = 200, **query: Any
-    ) -> AsyncIterator[Message]:
-        """Messages one by one over any length, in `order`; `query` as for `history_page`.
-
-        Messages posted meanwhile come along in `asc` and are not there in `desc`; none comes twice.
-        """
-        page = await self.history_page(conversation_id, order=order, limit=page_size, **query)
-        while True:
-            for item in page.items:
-                yield item
-            cursor = page.older if order == "desc" else page.newer
-            if cursor is None:
-                return
-            page = await self.history_page(conversation_id, limit=page_size, cursor=cursor)
+        await self._transport.json("DELETE", path(conversation_id, "members", user_id))
 
     # Changes
 
     async def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
         """What changed since a change cursor; without one, the newest page with `reset`."""
-        answer = await self._get(_path(conversation_id, "changes"), cursor=cursor, limit=limit)
+        answer = await self._get(path(conversation_id, "changes"), cursor=cursor, limit=limit)
         return ChangeSet.model_validate(answer)
 
     def follow(self, conversation_id: str, cursor: str | None = None) -> Follow:
@@ -275,6 +183,7 @@ class AsyncClient:
         """
         return Follow(self._base_url, self._transport.token, conversation_id, cursor)
 
-
-def _path(conversation_id: str, *rest: str) -> str:
-    return "/".join(["/conversations", *(quote(part, safe="") for part in (conversation_id, *rest))])
+    def live(self, conversation_id: str, *, newest: int = 50) -> LiveConversation:
+        """A conversation as an object that stays current while its `async with` block runs: its newest messages,
+        members and receipts, and the commands on them."""
+        return LiveConversation(self, conversation_id, newest)

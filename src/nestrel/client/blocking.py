@@ -11,7 +11,20 @@ from typing import Any, Literal, TypeVar
 from nestrel.client.aio import AsyncClient
 from nestrel.client.follow import Event, Follow
 from nestrel.client.transport import TokenSource
-from nestrel.core.objects import ChangeSet, Conversation, ConversationPage, HistoryPage, Member, Message, Profile
+from nestrel.core.objects import (
+    ChangeSet,
+    Conversation,
+    ConversationPage,
+    EarlierBody,
+    HistoryPage,
+    Member,
+    Message,
+    Profile,
+    Reacted,
+    Reader,
+    Receipt,
+)
+from nestrel.core.symbols import LIKE
 
 T = TypeVar("T")
 
@@ -140,6 +153,31 @@ class Client:
         self, conversation_id: str, *, order: Literal["desc", "asc"] = "desc", page_size: int = 200, **query: Any
     ) -> Iterator[Message]:
         return self._iterate(self._client.history(conversation_id, order=order, page_size=page_size, **query))
+
+    def edit(self, conversation_id: str, seq: int, body: str, **options: Any) -> Message:
+        """See `AsyncClient.edit` for the options."""
+        return self._run(self._client.edit(conversation_id, seq, body, **options))
+
+    def remove(self, conversation_id: str, seq: int) -> Message:
+        return self._run(self._client.remove(conversation_id, seq))
+
+    def react(self, conversation_id: str, seq: int, symbol: str = LIKE) -> Message:
+        return self._run(self._client.react(conversation_id, seq, symbol))
+
+    def unreact(self, conversation_id: str, seq: int, symbol: str = LIKE) -> Message:
+        return self._run(self._client.unreact(conversation_id, seq, symbol))
+
+    def read(self, conversation_id: str, read_seq: int) -> Receipt:
+        return self._run(self._client.read(conversation_id, read_seq))
+
+    def edits(self, conversation_id: str, seq: int) -> Iterator[EarlierBody]:
+        return self._iterate(self._client.edits(conversation_id, seq))
+
+    def reactions(self, conversation_id: str, seq: int, symbol: str | None = None) -> Iterator[Reacted]:
+        return self._iterate(self._client.reactions(conversation_id, seq, symbol))
+
+    def readers(self, conversation_id: str, seq: int) -> Iterator[Reader]:
+        return self._iterate(self._client.readers(conversation_id, seq))
 
     def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
         return self._run(self._client.changes(conversation_id, cursor, limit=limit))

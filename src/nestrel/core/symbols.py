@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import emoji
-
 LIKE = "like"
 
 _MOST = 64
@@ -19,6 +17,8 @@ def check_symbol(text: str) -> str:
     """
     if text == LIKE:
         return text
+    import emoji  # late: its tables take 10 MB and a tenth of a second, which a client that never checks need not pay
+
     if len(text) > _MOST or not emoji.is_emoji(text):
         raise ValueError("must be like, or exactly one emoji")
     return emoji.emojize(emoji.demojize(text, delimiters=_MARKS), delimiters=_MARKS)
