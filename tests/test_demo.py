@@ -58,8 +58,14 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
             await connection.execute(text("SELECT sum(head), sum(message_count), count(*) FROM conversations"))
         ).one()
         rows = (await connection.execute(text("SELECT count(*) FROM messages"))).scalar_one()
+        revs = (await connection.execute(text("SELECT sum(rev) FROM conversations"))).scalar_one()
+        changed = (await connection.execute(text("SELECT sum(edits), sum(symbols) FROM messages"))).one()
     assert tuple(found) == (seed.TOTAL, seed.TOTAL, 13)
     assert rows == seed.TOTAL
+    assert min(changed) > 20
+    await seed.seed(database, NOW, 7, heard.append)
+    async with database.read() as connection:
+        assert (await connection.execute(text("SELECT sum(rev) FROM conversations"))).scalar_one() == revs
     await database.close()
 
 
@@ -132,6 +138,7 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Call
         """
         SELECT m.conversation_id, count(x.seq) AS n FROM members m LEFT JOIN messages x
             ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
+                AND x.removed_at IS NULL
         WHERE m.user_id = :user_id GROUP BY m.conversation_id
         """
     )

@@ -6,6 +6,7 @@ import random
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Literal
 
 from nestrel.demo.scenario import BERTHS, LOGBOOK, PLACES, PORTS, TOPICS, VESSELS, Phrases, Place
 
@@ -52,6 +53,45 @@ def _place(rng: random.Random, place: Place, count: int, until: datetime) -> Ite
         phrases = TOPICS[rng.choice(place.topics)]
         yield Line(place, author, _fill(rng, rng.choice(phrases.openers), at), at)
         previous = (seq, author, phrases)
+
+
+@dataclass(frozen=True, slots=True)
+class Later:
+    """Something that happens to message `seq` afterwards: it is edited to `text`, marked with the symbol `text`, or
+    removed."""
+
+    what: Literal["edit", "mark", "remove"]
+    user: str
+    seq: int
+    text: str = ""
+
+
+_RECENT = 80
+_SYMBOLS = ("like", "like", "like", "👍", "⚓", "🌊", "🙏")
+_CORRECTIONS = ("Correction: five minutes later.", "Correction: berth 2.", "Sorted out since, thank you all.")
+
+
+def afterwards(seed: int, place: Place, written: Sequence[Line]) -> Iterator[Later]:
+    """What happens to the newest messages of a place: some are edited or removed, many are liked."""
+    rng = random.Random(f"{seed}/later/{place.title}")
+    members = (place.owner, *place.members)
+    for seq in range(max(1, len(written) - _RECENT), len(written) + 1):
+        line, chance = written[seq - 1], rng.random()
+        if chance < 0.04 and seq < len(written) - 2:
+            yield Later("remove", line.author, seq)
+            continue
+        if chance < 0.12:
+            yield Later("edit", line.author, seq, f"{line.body} {rng.choice(_CORRECTIONS)}")
+        if rng.random() < 0.3:
+            for user in rng.sample(members, rng.randrange(1, min(5, len(members)) + 1)):
+                yield Later("mark", user, seq, rng.choice(_SYMBOLS))
+
+
+def receipts(seed: int, place: Place, head: int) -> Iterator[tuple[str, int]]:
+    """How far each member has read: nearly all of it, each up to a place of their own."""
+    rng = random.Random(f"{seed}/read/{place.title}")
+    for user in (place.owner, *place.members):
+        yield user, max(0, head - rng.randrange(9))
 
 
 def _times(rng: random.Random, count: int, until: datetime) -> Sequence[datetime]:

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from itertools import groupby
 from uuid import UUID
 
 from sqlalchemy import text
 
-from nestrel.core.commands import Post
+from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
-from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, lines
+from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, Line, afterwards, lines, receipts
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, PLACES, Place
 from nestrel.store import conversations, profiles
 from nestrel.store.conversations import NewConversation
@@ -42,7 +43,8 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
     written = 0
     for _, run in groupby(lines(number, now), key=lambda line: id(line.place)):
         unit: list[Post] = []
-        for index, line in enumerate(run):
+        said = list(run)
+        for index, line in enumerate(said):
             unit.append(
                 Post(
                     conversation_id=ids[id(line.place)],
@@ -62,7 +64,21 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
         if unit:
             written += len(await writer.submit(unit))
             progress(written)
-    await _mark_read(database, list(ids.values()))
+        place = said[0].place
+        await _afterwards(writer, number, ids[id(place)], place, said)
+
+
+async def _afterwards(writer: Writer, number: int, conversation_id: UUID, place: Place, said: Sequence[Line]) -> None:
+    commands: list[Command] = []
+    for later in afterwards(number, place, said):
+        if later.what == "edit":
+            commands.append(Edit(conversation_id, later.user, later.seq, later.text))
+        elif later.what == "remove":
+            commands.append(Remove(conversation_id, later.user, later.seq))
+        else:
+            commands.append(React(conversation_id, later.user, later.seq, later.text, True))
+    commands += [Read(conversation_id, user, seq) for user, seq in receipts(number, place, len(said))]
+    await asyncio.gather(*(writer.submit([command]) for command in commands))
 
 
 async def _make(database: Database, place: Place, index: int, now: datetime) -> UUID:
@@ -91,16 +107,3 @@ async def _make(database: Database, place: Place, index: int, now: datetime) -> 
     if not there:
         await conversations.make(database, new)
     return conversation_id
-
-
-async def _mark_read(database: Database, ids: list[UUID]) -> None:
-    """Everyone has read nearly all of it, each member up to a place of their own."""
-    query = text(
-        """
-        UPDATE members m SET read_at = c.last_at,
-               read_seq = greatest(0, c.head - mod(abs(hashtext(m.user_id || CAST(c.id AS text))), 9))
-        FROM conversations c WHERE c.id = m.conversation_id AND c.id = ANY(:ids)
-        """
-    )
-    async with database.write() as connection:
-        await connection.execute(query, {"ids": ids})
