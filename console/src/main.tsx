@@ -2,6 +2,7 @@ import "@fontsource-variable/public-sans";
 import "@fontsource-variable/source-code-pro";
 import "./styles.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
@@ -13,7 +14,9 @@ createRoot(root).render(
   <StrictMode>
     <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: 1 } } })}>
       <BrowserRouter basename="/console">
-        <Gate />
+        <Tooltip.Provider>
+          <Gate />
+        </Tooltip.Provider>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

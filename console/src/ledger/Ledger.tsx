@@ -5,7 +5,9 @@ import { useObservable } from "../app/useObservable";
 import { count } from "../lib/format";
 import type { ConversationCopy, Row } from "../sync/conversationCopy";
 import type { Seat } from "../sync/seat";
-import { GapRow, MessageRow, PendingRow, TornRow } from "./rows";
+import { MessageRow } from "./MessageRow";
+import { GapRow, PendingRow, TornRow } from "./rows";
+import { useRowFocus } from "./useRowFocus";
 
 const PAGE = 100;
 const NEAR_END = 24;
@@ -24,14 +26,20 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
   useObservable(copy);
   const rows = copy.rows();
   const pane = useRef<HTMLDivElement>(null);
-  const start = useRef(recallPlace(seat.userId, copy.id));
-  const atEnd = useRef(start.current.seq === null);
+  // Where unread messages began when this was opened.
+  const [unreadFrom] = useState(() => {
+    const read = copy.readSeqOf(seat.userId);
+    return read === null || read >= copy.head ? null : read + 1;
+  });
+  const [recalled] = useState(() => recallPlace(seat.userId, copy.id).seq);
+  const start = useRef(recalled ?? (unreadFrom === null ? null : unreadFrom - 1));
+  const atEnd = useRef(start.current === null);
   const placed = useRef(false);
   const settling = useRef(false);
   const noting = useRef(0);
   const anchor = useRef<{ key: string | number; offset: number } | null>(null);
   const loading = useRef(new Set<string>());
-  const [seenHead, setSeenHead] = useState(copy.head);
+  const [seenHead, setSeenHead] = useState(unreadFrom === null ? copy.head : unreadFrom - 1);
 
   const virtual = useVirtualizer({
     count: rows.length,
@@ -68,7 +76,10 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
       if (index >= 0) virtual.scrollToIndex(index, { align: key === null ? "end" : "start" });
       frames -= 1;
       if (frames > 0) requestAnimationFrame(aim);
-      else settling.current = false;
+      else {
+        settling.current = false;
+        onScroll();
+      }
     };
     aim();
   };
@@ -80,7 +91,7 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
     if (!element || rows.length === 0) return;
     if (!placed.current) {
       placed.current = true;
-      const wanted = start.current.seq;
+      const wanted = start.current;
       const found = copy.rows().find((row) => row.kind === "message" && row.message.seq >= (wanted ?? 0));
       if (wanted === null || !found) {
         atEnd.current = true;
@@ -129,7 +140,30 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
       rememberPlace(seat.userId, copy.id, { seq: atEnd.current ? null : row.message.seq });
       break;
     }
+    markRead();
   };
+
+  // Read is what was on screen to its last line, in a window that is looked at: not more.
+  const markRead = () => {
+    const element = pane.current;
+    if (!element || document.visibilityState !== "visible" || !document.hasFocus()) return;
+    const bottom = element.getBoundingClientRect().bottom;
+    let lowest = 0;
+    for (const row of element.querySelectorAll<HTMLElement>("article[data-seq]"))
+      if (row.getBoundingClientRect().bottom <= bottom + 1)
+        lowest = Math.max(lowest, Number(row.dataset.seq));
+    if (lowest > 0) void seat.read(copy, lowest);
+  };
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: whatever is drawn anew may have come on screen
+  useEffect(() => {
+    const timer = window.setTimeout(markRead, 400);
+    window.addEventListener("focus", markRead);
+    return () => {
+      window.clearTimeout(timer);
+      window.removeEventListener("focus", markRead);
+    };
+  }, [copy.version, seat.line.state]);
 
   // A gap that is drawn, or is about to be, is read: from its lower side when one comes from below.
   const drawn = virtual.getVirtualItems();
@@ -147,6 +181,7 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
   }, [copy.head]);
 
   const fresh = atEnd.current ? 0 : Math.max(0, copy.head - seenHead);
+  const focus = useRowFocus(rows, (index) => virtual.scrollToIndex(index, { align: "auto" }));
   const toEnd = () => {
     atEnd.current = true;
     virtual.scrollToIndex(rows.length - 1, { align: "end" });
@@ -160,7 +195,10 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
         onScroll={onScroll}
         onWheel={release}
         onPointerDown={release}
-        onKeyDown={release}
+        onKeyDown={(event) => {
+          release();
+          focus.onKeyDown(event);
+        }}
         className="h-full overflow-y-auto"
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
         tabIndex={0}
@@ -181,6 +219,9 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
                 copy={copy}
                 seat={seat}
                 load={load}
+                unreadFrom={unreadFrom}
+                current={focus.current}
+                onCurrent={focus.setCurrent}
               />
             </li>
           ))}
@@ -208,8 +249,11 @@ function LedgerRow(props: {
   copy: ConversationCopy;
   seat: Seat;
   load: (from: number, to: number, older: boolean) => Promise<void>;
+  unreadFrom: number | null;
+  current: number | null;
+  onCurrent: (seq: number) => void;
 }) {
-  const { row, previous, copy, seat, load } = props;
+  const { row, previous, copy, seat, load, unreadFrom, current, onCurrent } = props;
   if (row.kind === "torn") return <TornRow gone={row.gone} floor={row.floor} />;
   if (row.kind === "gap")
     return <GapRow from={row.from} to={row.to} onLoad={() => void load(row.from, row.to, true)} />;
@@ -228,9 +272,12 @@ function LedgerRow(props: {
   return (
     <MessageRow
       message={message}
-      author={copy.nameOf(message.author_id)}
-      own={message.author_id === seat.userId}
+      copy={copy}
+      seat={seat}
       newDay={newDay}
+      unreadFrom={message.seq === unreadFrom}
+      current={message.seq === current}
+      onCurrent={() => onCurrent(message.seq)}
     />
   );
 }

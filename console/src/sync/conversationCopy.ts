@@ -1,4 +1,4 @@
-import type { ChangeSet, HistoryPage, Message, Profile } from "../api/client";
+import type { ChangeSet, HistoryPage, Member, Message, Profile } from "../api/client";
 import { Observable } from "./observable";
 
 /** A post of one's own that has no number yet. */
@@ -24,8 +24,10 @@ export class ConversationCopy extends Observable {
   cursor: string | null = null;
   readonly messages = new Map<number, Message>();
   readonly profiles = new Map<string, Profile>();
+  readonly members = new Map<string, Member>();
   pending: Pending[] = [];
   private cached: Row[] | null = null;
+  private marks: Map<number, string[]> | null = null;
 
   constructor(readonly id: string) {
     super();
@@ -47,12 +49,28 @@ export class ConversationCopy extends Observable {
 
   /** Take in a change set; applying one again changes nothing. */
   applyChanges(set: ChangeSet): void {
-    if (set.reset) this.messages.clear();
+    if (set.reset) {
+      this.messages.clear();
+      this.members.clear();
+    }
     this.take(set.messages, Object.values(set.profiles));
-    for (const member of set.members) this.rev = Math.max(this.rev, member.rev);
+    this.takeMembers(set.members);
     this.head = Math.max(this.head, set.head);
     this.floor = Math.max(this.floor, set.floor);
     this.cursor = set.cursor;
+    this.update();
+  }
+
+  /** Take in a page of the members' list. */
+  applyMembers(members: Member[], profiles: Profile[]): void {
+    this.take([], profiles);
+    this.takeMembers(members);
+    this.update();
+  }
+
+  /** Take in one message, as the answer to a command. */
+  put(message: Message): void {
+    this.take([message], []);
     this.update();
   }
 
@@ -96,6 +114,37 @@ export class ConversationCopy extends Observable {
     return rows;
   }
 
+  /** How far a member has read; null for someone who is none, as far as is known here. */
+  readSeqOf(userId: string): number | null {
+    const member = this.members.get(userId);
+    return member && member.left_at === null ? member.read_seq : null;
+  }
+
+  /** Who stands at which message with the receipt, by user id; of those who are members now. */
+  receipts(): Map<number, string[]> {
+    if (this.marks) return this.marks;
+    const marks = new Map<number, string[]>();
+    for (const member of [...this.members.values()].sort((a, b) => (a.user_id < b.user_id ? -1 : 1))) {
+      if (member.left_at !== null || member.read_seq === 0) continue;
+      marks.set(member.read_seq, [...(marks.get(member.read_seq) ?? []), member.user_id]);
+    }
+    this.marks = marks;
+    return marks;
+  }
+
+  /** Messages of others above a receipt that are not removed; null where not all of them are held. */
+  unreadOf(userId: string): number | null {
+    const read = this.readSeqOf(userId);
+    if (read === null) return null;
+    let unread = 0;
+    for (let seq = Math.max(read, this.floor - 1) + 1; seq <= this.head; seq++) {
+      const message = this.messages.get(seq);
+      if (!message) return null;
+      if (message.author_id !== userId && message.removed_at === null) unread += 1;
+    }
+    return unread;
+  }
+
   nameOf(userId: string): string {
     return this.profiles.get(userId)?.display_name ?? userId;
   }
@@ -112,7 +161,16 @@ export class ConversationCopy extends Observable {
     }
   }
 
+  private takeMembers(members: Member[]): void {
+    for (const member of members) {
+      const held = this.members.get(member.user_id);
+      if (!held || held.rev < member.rev) this.members.set(member.user_id, member);
+      this.rev = Math.max(this.rev, member.rev);
+    }
+  }
+
   private update(): void {
+    this.marks = null;
     for (const seq of this.messages.keys()) if (seq < this.floor) this.messages.delete(seq);
     this.cached = null;
     this.changed();

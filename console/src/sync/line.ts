@@ -10,7 +10,14 @@ export type Unfollowed = {
   conversation_id: string;
   reason: "left" | "removed" | "closed";
 };
-type Answer = { ref?: number; message?: Message; conversation_id?: string; cursor?: string };
+type Answer = {
+  ref?: number;
+  message?: Message;
+  conversation_id?: string;
+  cursor?: string;
+  read_seq?: number;
+  unread?: number;
+};
 type Frame =
   | { type: "signed_in"; user_id: string; expires_at: string }
   | ({ type: "done" } & Answer)

@@ -14,6 +14,7 @@ export class Seat extends Observable {
   lastRev = 0;
   /** Of each direct conversation, the other of its two members. */
   readonly others = new Map<string, string>();
+  private readonly reading = new Map<string, number>();
   private readonly copies = new Map<string, ConversationCopy>();
 
   constructor(
@@ -79,15 +80,83 @@ export class Seat extends Observable {
     return copy;
   }
 
-  /** Read a first page, around `seq` or the newest, and follow from right behind it. */
+  /** Read a first page, around `seq`, or where unread messages begin, or the newest; follow from right behind it. */
   async open(id: string, seq: number | null): Promise<ConversationCopy> {
     const copy = this.copy(id);
     if (!copy.known) {
-      const query = seq === null ? { limit: 100 } : { limit: 100, around: seq };
-      await this.load(id, query);
+      await Promise.all([
+        this.load(id, seq === null ? { limit: 100 } : { limit: 100, around: seq }),
+        this.loadMembers(copy),
+      ]);
+      const unread = (copy.readSeqOf(this.userId) ?? copy.head) + 1;
+      if (seq === null && unread <= copy.head && !copy.messages.has(unread))
+        await this.load(id, { limit: 100, around: unread });
       await this.follow(copy);
     }
     return copy;
+  }
+
+  /** The members with their receipts; of a very large conversation the first 1,000. */
+  private async loadMembers(copy: ConversationCopy): Promise<void> {
+    let cursor: string | null = null;
+    for (let pages = 0; pages < 5; pages++) {
+      const query: { limit: number; cursor?: string } = cursor ? { limit: 200, cursor } : { limit: 200 };
+      const params = { path: { conversation_id: copy.id }, query };
+      const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/members", { params }));
+      copy.applyMembers(page.items, Object.values(page.profiles));
+      cursor = page.next;
+      if (!cursor) return;
+    }
+  }
+
+  /** Change a message by a command on the line; the answer is in the copy when it resolves. */
+  private async change(copy: ConversationCopy, frame: Record<string, unknown>): Promise<Message> {
+    const answer = await this.line.command({ conversation_id: copy.id, ...frame });
+    const message = answer.message as Message;
+    copy.put(message);
+    return message;
+  }
+
+  /** Set or take back one's reaction. */
+  react(copy: ConversationCopy, seq: number, symbol: string, on: boolean): Promise<Message> {
+    return this.change(copy, { type: on ? "react" : "unreact", seq, symbol });
+  }
+
+  /** A new body; with `rev`, only if the message still stands there. */
+  edit(copy: ConversationCopy, seq: number, body: string, rev?: number): Promise<Message> {
+    return this.change(copy, { type: "edit", seq, body, ...(rev === undefined ? {} : { rev }) });
+  }
+
+  remove(copy: ConversationCopy, seq: number): Promise<Message> {
+    return this.change(copy, { type: "remove", seq });
+  }
+
+  /** Say how far one has read; what is not further than the receipt, or is on its way, is not sent again. */
+  async read(copy: ConversationCopy, seq: number): Promise<void> {
+    const known = copy.readSeqOf(this.userId);
+    if (known === null || seq <= Math.max(known, this.reading.get(copy.id) ?? 0)) return;
+    this.reading.set(copy.id, seq);
+    try {
+      const answer = await this.line.command({ type: "read", conversation_id: copy.id, read_seq: seq });
+      this.replace(copy.id, { unread: answer.unread ?? null });
+    } catch {
+      this.reading.delete(copy.id); // said again with the next look
+    }
+  }
+
+  /** Read one conversation of the list again. */
+  private async refresh(id: string): Promise<void> {
+    try {
+      const params = { path: { conversation_id: id } };
+      this.replace(id, await answered(this.api.GET("/v1/conversations/{conversation_id}", { params })));
+    } catch {
+      // Gone or away: the line says so itself.
+    }
+  }
+
+  private replace(id: string, fields: Partial<Conversation>): void {
+    this.conversations = this.conversations.map((one) => (one.id === id ? { ...one, ...fields } : one));
+    this.changed();
   }
 
   /** Read one page of history into the copy. */
@@ -161,11 +230,13 @@ export class Seat extends Observable {
   private onChanges(set: Changes): void {
     for (const profile of Object.values(set.profiles)) this.profiles.set(profile.user_id, profile);
     const copy = this.copies.get(set.conversation_id);
+    const before = copy?.members.get(this.userId);
     if (copy?.known) copy.applyChanges(set);
     const revs = [...set.messages, ...set.members].map((row) => row.rev);
     this.lastRev = Math.max(this.lastRev, ...revs);
     const listed = this.conversations.find((one) => one.id === set.conversation_id);
-    if (!listed || set.conversation || set.members.some((member) => member.user_id === this.userId)) {
+    const own = set.members.find((member) => member.user_id === this.userId);
+    if (!listed || set.conversation || (own && (own.left_at !== null || own.role !== listed.my_role))) {
       void this.list();
       return;
     }
@@ -183,6 +254,13 @@ export class Seat extends Observable {
       message_count: listed.message_count + fresh.length,
       unread: listed.unread === null ? null : listed.unread + others,
     };
+    // One's own receipt from another device, or a removal, changes what is unread in a way that only the rows tell.
+    const removed = set.messages.some((one) => one.removed_at !== null && one.seq <= listed.head);
+    if ((own && own.read_seq !== before?.read_seq) || removed) {
+      const unread = copy?.known ? copy.unreadOf(this.userId) : null;
+      if (unread === null) void this.refresh(listed.id);
+      else moved.unread = unread;
+    }
     const rest = this.conversations.filter((one) => one !== listed);
     this.conversations = fresh.length
       ? [moved, ...rest]

@@ -1,0 +1,20 @@
+import type { Message } from "../api/client";
+import type { ConversationCopy } from "../sync/conversationCopy";
+import type { Seat } from "../sync/seat";
+
+/** What the signed-in member may do to a message, as the service would decide it. */
+export type Rights = { react: boolean; edit: boolean; remove: boolean };
+
+export function rightsOn(message: Message, copy: ConversationCopy, seat: Seat): Rights {
+  const conversation = seat.conversations.find((one) => one.id === copy.id);
+  const role = conversation?.my_role ?? null;
+  if (message.removed_at !== null || role === null) return { react: false, edit: false, remove: false };
+  const own = message.author_id === seat.userId;
+  const manages = role === "owner" || role === "moderator";
+  const writes = manages || (role === "writer" && conversation?.kind !== "bulletin");
+  return { react: true, edit: own && writes, remove: own || manages };
+}
+
+export function reactedWith(message: Message, symbol: string, userId: string): boolean {
+  return message.reactions.some((one) => one.symbol === symbol && one.by.includes(userId));
+}
