@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import posts, reads
+from bench import changes, posts, reads
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -24,7 +24,8 @@ less so. `docs/decisions/` says what the figures led to.
 _TAIL = """
 The floors: pgbench's transaction of one counter update and one insert for each message, 16 clients, prepared, the
 same three indexes; a FastAPI route with one Pydantic model and the same token check; a FastAPI route that returns the
-same bytes; a loop that sends the same frame to every WebSocket of a bare uvicorn application. The load comes from the
+same bytes; a loop that sends the same frame to every WebSocket of a bare uvicorn application; pgbench's upsert of one
+row with an update of a counter, and its update of a single row, 16 clients. The load comes from the
 same machine and shares its cores with the service and PostgreSQL.
 """
 
@@ -47,7 +48,8 @@ def main(quick: bool, rounds: int, seconds: int) -> None:
     if quick:
         rounds, seconds = 1, 2
     with bench() as prepared:
-        results = posts.measure(prepared, rounds, seconds) + reads.measure(prepared, rounds, seconds)
+        parts = (posts, reads, changes)
+        results = [result for part in parts for result in part.measure(prepared, rounds, seconds)]
     text = _HEAD.format(
         day=datetime.now(UTC).strftime("%Y-%m-%d"),
         cores=os.cpu_count(),

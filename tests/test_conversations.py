@@ -79,6 +79,11 @@ async def test_a_direct_conversation_is_one_for_each_pair(person: Make) -> None:
     place = raced[0].json()["id"]
     assert {answer.json()["id"] for answer in raced} == {place}
     assert (await ines.http.get(f"/conversations/{place}")).status_code == 404
+    for who, other in ((mara, odd), (odd, mara)):
+        await other.http.patch("/me", json={"display_name": f"the other, {other.user}"})
+        listed = (await who.http.get("/conversations")).json()
+        assert listed["items"][0]["partner"] == other.user
+        assert listed["profiles"][other.user]["display_name"] == f"the other, {other.user}"
     assert (await mara.http.put(f"/conversations/{place}/members/{ines.user}", json={})).status_code == 403
     assert (await odd.http.delete(f"/conversations/{place}/members/me")).status_code == 403
     for wrong in ({"members": []}, {"members": [odd.user, ines.user]}, {"members": [mara.user]},

@@ -18,9 +18,7 @@ export function ConversationList() {
   const [sought, setSought] = useState("");
   const needle = useDeferredValue(sought).trim().toLowerCase();
   const shown = seat.conversations.filter((one) =>
-    `${titleOf(one, seat.profiles, seat.others.get(one.id))} ${one.name ?? ""}`
-      .toLowerCase()
-      .includes(needle),
+    `${titleOf(one, seat.profiles)} ${one.name ?? ""}`.toLowerCase().includes(needle),
   );
   return (
     <nav aria-label="Conversations" className="grid h-full grid-rows-[auto_auto_1fr]">
@@ -82,7 +80,7 @@ function Item({ one }: { one: Conversation }) {
       }
     >
       <Icon size={14} aria-label={one.kind} className="mt-[3px] text-faint" />
-      <span className="truncate font-medium">{titleOf(one, seat.profiles, seat.others.get(one.id))}</span>
+      <span className="truncate font-medium">{titleOf(one, seat.profiles)}</span>
       <span className="sounding text-faint" title={last ? exactTime(last.created_at) : undefined}>
         {last ? shortTime(last.created_at) : ""}
       </span>

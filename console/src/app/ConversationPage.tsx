@@ -82,9 +82,7 @@ function Heading({ conversation }: { conversation: Conversation | undefined }) {
       <Link to="/" aria-label="Back to the list" className="self-center md:hidden">
         <ArrowLeft size={16} aria-hidden />
       </Link>
-      <h2 className="truncate font-semibold">
-        {conversation ? titleOf(conversation, seat.profiles, seat.others.get(conversation.id)) : "…"}
-      </h2>
+      <h2 className="truncate font-semibold">{conversation ? titleOf(conversation, seat.profiles) : "…"}</h2>
       {conversation && (
         <>
           {conversation.name && (

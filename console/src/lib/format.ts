@@ -18,13 +18,10 @@ export const dayOf = (at: string): string =>
   new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" }).format(new Date(at));
 
 /** What a conversation is called; a direct one after the other of its two members. */
-export function titleOf(
-  one: Conversation,
-  profiles: Map<string, Profile>,
-  other: string | undefined,
-): string {
+export function titleOf(one: Conversation, profiles: Map<string, Profile>): string {
   if (one.kind !== "direct") return one.title || one.name || one.id;
-  return other ? (profiles.get(other)?.display_name ?? other) : "Direct conversation";
+  const { partner } = one;
+  return partner ? (profiles.get(partner)?.display_name ?? partner) : "Direct conversation";
 }
 
 export const count = (n: number): string => n.toLocaleString();

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { ChangeSet, HistoryPage, Message } from "../api/client";
+import type { ChangeSet, HistoryPage, Member, Message } from "../api/client";
 import { pauses } from "./backoff";
 import { ConversationCopy } from "./conversationCopy";
 
@@ -85,6 +85,32 @@ describe("a copy of a conversation", () => {
     copy.applyPage(page([1, 2], 2));
     copy.applyChanges(changes([message(8), message(9)], { reset: true }));
     expect(shown(copy)).toEqual(["1-7", 8, 9]);
+  });
+
+  it("keeps receipts at the message that each member has reached, and counts what is unread", () => {
+    const copy = new ConversationCopy("c");
+    const member = (user_id: string, read_seq: number, rev: number, left_at: string | null = null): Member => ({
+      user_id,
+      role: "writer",
+      joined_at: "2026-11-25T10:00:00.000000Z",
+      left_at,
+      read_seq,
+      read_at: null,
+      rev,
+    });
+    copy.applyPage(page([4, 5, 6, 7], 7));
+    copy.applyMembers([member("odd", 4, 8), member("ines", 6, 9), member("tam", 6, 10, "gone")], []);
+    expect([...copy.receipts()]).toEqual([
+      [6, ["ines"]],
+      [4, ["odd"]],
+    ]);
+    expect(copy.unreadOf("odd")).toBe(3);
+    expect(copy.unreadOf("mara")).toBeNull();
+    copy.applyChanges(changes([{ ...message(5, 11, ""), removed_at: "now" }], { members: [member("ines", 5, 7)] }));
+    expect(copy.unreadOf("odd")).toBe(2);
+    expect(copy.readSeqOf("ines")).toBe(6);
+    copy.applyMembers([member("odd", 2, 12)], []);
+    expect(copy.unreadOf("odd")).toBeNull();
   });
 
   it("turns a pending post into the numbered one in one step", () => {

@@ -12,8 +12,6 @@ export class Seat extends Observable {
   listed = false;
   listProblem = "";
   lastRev = 0;
-  /** Of each direct conversation, the other of its two members. */
-  readonly others = new Map<string, string>();
   private readonly reading = new Map<string, number>();
   private readonly copies = new Map<string, ConversationCopy>();
 
@@ -49,25 +47,11 @@ export class Seat extends Observable {
       } while (cursor);
       this.conversations = items;
       this.listed = true;
-      void this.nameDirect();
       this.listProblem = "";
     } catch (error) {
       this.listProblem = error instanceof Error ? error.message : String(error);
     }
     this.changed();
-  }
-
-  private async nameDirect(): Promise<void> {
-    const unknown = this.conversations.filter((one) => one.kind === "direct" && !this.others.has(one.id));
-    for (const { id } of unknown) {
-      const params = { path: { conversation_id: id } };
-      const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/members", { params }));
-      for (const profile of Object.values(page.profiles)) {
-        this.profiles.set(profile.user_id, profile);
-        if (profile.user_id !== this.userId) this.others.set(id, profile.user_id);
-      }
-      this.changed();
-    }
   }
 
   /** The copy of a conversation; `open` fills and follows it. */

@@ -74,7 +74,7 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
             Text(str(item.unread), style="bold yellow") if item.unread else Text(str(item.unread or 0), style="dim")
         )
         table.add_row(
-            escape(one_line(item.name or item.title or item.id)),
+            escape(one_line(_title(item, profiles))),
             item.kind,
             item.my_role or "—",
             unread,
@@ -82,6 +82,13 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
             said,
         )
     console().print(table)
+
+
+def _title(item: Conversation, profiles: dict[str, Profile]) -> str:
+    """A direct conversation is called after the other of its two members."""
+    if item.partner is not None:
+        return profiles[item.partner].display_name if item.partner in profiles else item.partner
+    return item.name or item.title or item.id
 
 
 def message_line(message: Message, profiles: dict[str, Profile]) -> None:

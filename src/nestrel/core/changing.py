@@ -77,7 +77,8 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
         return
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
     state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
-    for content in (state.symbols, state.reacted, state.set_reactions, state.earlier):
+    state.symbols = 0
+    for content in (state.counts, state.reacted, state.set_reactions, state.earlier):
         content.clear()
     state.emptied = True
     _changed(place, state)
@@ -91,14 +92,13 @@ def _react(place: Locked, command: React, state: MessageState, role: Role | None
     key, symbol = (command.symbol, command.user_id), command.symbol
     if state.reacted.get(key, False) == command.on:
         return
-    if command.on and symbol not in state.symbols and len(state.symbols) >= limits.SYMBOLS_MOST:
+    count = state.counts.get(symbol, 0) + (1 if command.on else -1)
+    if command.on and count == 1 and state.symbols >= limits.SYMBOLS_MOST:
         raise invalid("/symbol", f"a message bears at most {limits.SYMBOLS_MOST} different symbols; use one of those")
     state.reacted[key] = state.set_reactions[key] = command.on
-    count = state.symbols.get(symbol, 0) + (1 if command.on else -1)
-    if count:
-        state.symbols[symbol] = count
-    else:
-        del state.symbols[symbol]
+    state.counts[symbol] = count
+    if count == int(command.on):  # the first one set, or the last one taken back
+        state.symbols += 1 if command.on else -1
     _changed(place, state)
 
 

@@ -66,7 +66,8 @@ class EarlierBody:
 class MessageState:
     """A message as it stands under the lock, moved on by each command of a batch that changes it.
 
-    `earlier`, `set_reactions` and the rest after it are what the batch has to write.
+    It bears `symbols` different ones; `counts` has those that the batch is about, and `reacted` who of the batch set
+    which. `earlier` and what stands after it are what the batch has to write.
     """
 
     seq: int
@@ -81,7 +82,8 @@ class MessageState:
     edits: int
     removed_at: datetime | None
     removed_by: str | None
-    symbols: dict[str, int] = field(default_factory=dict)
+    symbols: int = 0
+    counts: dict[str, int] = field(default_factory=dict)
     reacted: dict[tuple[str, str], bool] = field(default_factory=dict)
     earlier: list[EarlierBody] = field(default_factory=list)
     set_reactions: dict[tuple[str, str], bool] = field(default_factory=dict)

@@ -65,7 +65,7 @@ class Profile(WireObject):
 
 
 class Conversation(WireObject):
-    """`my_role` and `unread` are null where the object is not made for one viewer, as in change sets."""
+    """`my_role`, `partner` and `unread` are null where the object is not made for one viewer, as in change sets."""
 
     id: str
     name: str | None
@@ -81,6 +81,7 @@ class Conversation(WireObject):
     message_count: int
     last_message: Message | None
     my_role: Role | None
+    partner: str | None = Field(description="of a direct conversation, the other of its two members")
     unread: int | None
     members: int
 

@@ -135,7 +135,7 @@ async def _change(connection: Connection, changed: dict[MessageState, Locked]) -
         array([state.edits for state in states]),
         array([state.removed_at for state in states]),
         [state.removed_by for state in states],
-        array([len(state.symbols) for state in states]),
+        array([state.symbols for state in states]),
         array([state.emptied for state in states]),
     )
     earlier = [(changed[state].id, state.seq, body) for state in states for body in state.earlier]
@@ -178,7 +178,7 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
         array([mark[4] for mark in marks]),
     )
     counts = [
-        (place.id, state.seq, symbol, state.symbols.get(symbol, 0), state.rev)
+        (place.id, state.seq, symbol, state.counts[symbol], state.rev)
         for state, place in changed.items()
         for symbol in dict.fromkeys(symbol for symbol, _ in state.set_reactions)
     ]

@@ -127,7 +127,7 @@ def _row(state: MessageState) -> Sequence[Any]:
     """In the order of `rows.MESSAGE_COLUMNS`."""
     return (state.seq, state.rev, state.author_id, state.body, state.format, state.attributes, state.reply_to,
             state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by,
-            len(state.symbols))  # fmt: skip
+            state.symbols)  # fmt: skip
 
 
 async def _growths(

@@ -23,12 +23,14 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, c.floor, c.rev,
-       c.message_count, c.member_count, c.last_at, m.role,
+       c.message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
 FROM conversations c
 LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL
 {receipts.unread_joins("c", ":user_id", "m.read_seq")}
+LEFT JOIN LATERAL (SELECT user_id FROM members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
+    AND m.role IS NOT NULL AND x.user_id <> m.user_id LIMIT 1) partner ON true
 LEFT JOIN messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= c.floor
 """
 
@@ -192,6 +194,7 @@ def _wire(row: RowMapping, last: Wire | None, *, viewer: bool) -> Wire:
         "message_count": row["message_count"],
         "last_message": last,
         "my_role": row["role"] if viewer else None,
+        "partner": row["partner"] if viewer else None,
         "unread": row["unread"] if viewer else None,
         "members": row["member_count"],
     }

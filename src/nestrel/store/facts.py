@@ -47,15 +47,15 @@ ORDER BY i.n
 """
 
 _CHANGES = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL, s.symbols, s.counts,
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL, coalesce(s.count, 0),
        {rows.columns("t", MESSAGE_COLUMNS)}
 FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text[])
      WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM messages
     WHERE conversation_id = i.conversation_id AND seq = i.seq LIMIT 1) t ON true
-LEFT JOIN LATERAL (SELECT array_agg(symbol ORDER BY since) AS symbols, array_agg(count ORDER BY since) AS counts
-    FROM reaction_counts WHERE conversation_id = i.conversation_id AND seq = i.seq AND t.symbols > 0) s ON true
+LEFT JOIN LATERAL (SELECT count FROM reaction_counts WHERE conversation_id = i.conversation_id AND seq = i.seq
+    AND symbol = i.symbol AND t.symbols > 0 LIMIT 1) s ON true
 LEFT JOIN LATERAL (SELECT user_id FROM reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
     AND symbol = i.symbol AND user_id = i.user_id AND t.symbols > 0 LIMIT 1) r ON true
 ORDER BY i.n
@@ -145,18 +145,17 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
     )
     states: dict[tuple[UUID, int], MessageState] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
-    for change, (_, role, reacted, symbols, counts, *message) in zip(changes, found, strict=True):
+    for change, (_, role, reacted, count, *message) in zip(changes, found, strict=True):
         if message[0] is None:
             answers.append((_ROLES[role], None))
             continue
         key = (change.conversation_id, change.seq)
         state = states.get(key)
         if state is None:
-            state = states[key] = MessageState(*message[:-1])
-            if symbols:
-                state.symbols = dict(zip(symbols, counts, strict=True))
+            state = states[key] = MessageState(*message)
         if isinstance(change, React):
             state.reacted[change.symbol, change.user_id] = reacted
+            state.counts[change.symbol] = count
         answers.append((_ROLES[role], state))
     known.now = known.now or found[0][0]
     known.facts.changes = iter(answers)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from uuid import UUID
 
-from sqlalchemy import text
+from sqlalchemy import TextClause, text
 
 from nestrel.store import rows
 from nestrel.store.database import Database
@@ -15,8 +15,9 @@ from nestrel.store.rows import Wire
 
 _READ = f"SELECT {rows.PROFILE_COLUMNS} FROM profiles WHERE user_id = ANY($1::text[])"
 
-_MEMBERSHIPS = 200
-"""Conversations that one transaction of a profile's change moves; it holds their locks."""
+_MEMBERSHIPS = 1_000
+"""Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
+one transaction: everyone has the new profile, or nobody."""
 
 _FIRST_SIGHT = text(
     "INSERT INTO profiles VALUES (:user_id, :display_name, :picture, 1) ON CONFLICT DO NOTHING RETURNING rev"
@@ -62,30 +63,32 @@ async def read(connection: Connection, user_ids: Iterable[str]) -> dict[str, Wir
 
 async def first_sight(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
     """Make the profile if there is none; who was a member before is then shown by name to the others."""
-    async with database.write() as connection:
-        values = {"user_id": user_id, "display_name": display_name, "picture": picture}
-        made = (await connection.execute(_FIRST_SIGHT, values)).first()
-    if made is not None:
-        await _tell(database, user_id)
+    await _write(database, _FIRST_SIGHT, user_id, display_name, picture)
 
 
 async def change(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
     """Change the profile and tell everyone who shares a conversation; the same profile again changes nothing."""
+    await _write(database, _CHANGE, user_id, display_name, picture)
+
+
+async def _write(
+    database: Database, statement: TextClause, user_id: str, display_name: str, picture: str | None
+) -> None:
+    values = {"user_id": user_id, "display_name": display_name, "picture": picture}
     async with database.write() as connection:
-        values = {"user_id": user_id, "display_name": display_name, "picture": picture}
-        changed = (await connection.execute(_CHANGE, values)).first()
-    if changed is not None:
-        await _tell(database, user_id)
-
-
-async def _tell(database: Database, user_id: str) -> None:
-    after = UUID(int=0)
-    while True:
+        if (await connection.execute(statement, values)).first() is None:
+            return
+        after = await _tell(database, connection, user_id, UUID(int=0))
+    while after is not None:
         async with database.write() as connection:
-            values = {"user_id": user_id, "after": after, "most": _MEMBERSHIPS}
-            ids = list((await connection.execute(_NEXT_MEMBERSHIPS, values)).scalars())
-            if not ids:
-                return
-            moved = await fetch(connection, _MOVE, ids, user_id)
-            await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
-        after = ids[-1]
+            after = await _tell(database, connection, user_id, after)
+
+
+async def _tell(database: Database, connection: Connection, user_id: str, after: UUID) -> UUID | None:
+    """Move the conversations of some memberships; returns where to go on, None at the end."""
+    values = {"user_id": user_id, "after": after, "most": _MEMBERSHIPS}
+    ids = list((await connection.execute(_NEXT_MEMBERSHIPS, values)).scalars())
+    if ids:
+        moved = await fetch(connection, _MOVE, ids, user_id)
+        await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
+    return ids[-1] if len(ids) == _MEMBERSHIPS else None

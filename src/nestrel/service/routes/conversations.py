@@ -107,8 +107,8 @@ def _open_position(service: Service, caller: Caller, query: ConversationsQuery) 
 
 
 def _people(items: list[Wire]) -> set[str]:
-    """Whom a list shows: the makers and the authors of the last messages."""
-    people = {item["created_by"] for item in items}
+    """Whom a list shows: the makers, the authors of the last messages, and the other of a direct conversation."""
+    people = {item["created_by"] for item in items} | {item["partner"] for item in items if item["partner"]}
     return people | {item["last_message"]["author_id"] for item in items if item["last_message"]}
 
 
