@@ -81,7 +81,7 @@ class Conversation(WireObject):
     message_count: int
     last_message: Message | None
     my_role: Role | None
-    partner: str | None = Field(description="of a direct conversation, the other of its two members")
+    partner: str | None = Field(default=None, description="of a direct conversation, the other of its two members")
     unread: int | None
     members: int
 
