@@ -27,6 +27,16 @@ _COMMANDS = {
         "nestrel history control-room -n 12",
         "nestrel history control-room -n 2 --json",
     ],
+    "command-changing": [
+        'nestrel post control-room "Lost on the Tern: one red glove."',
+        "N=$(nestrel history control-room -n 1 | awk '{print $1}')",
+        'nestrel edit control-room $N "Lost on the Tern: one red mitten."',
+        "nestrel like control-room $N --symbol 👀",
+        "nestrel edits control-room $N",
+        "nestrel read control-room",
+        "nestrel readers control-room $((N - 5))",
+        "nestrel history control-room -n 6",
+    ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
 
@@ -88,6 +98,21 @@ async def _console(address: str) -> None:
         await mara.get_by_text("Ten minutes").last.wait_for()
         await mara.screenshot(path=OUT / "console-conversation-light.png")
         await odd.screenshot(path=OUT / "console-conversation-dark.png")
+        row = mara.locator("article", has_text="hold the 14:20").last
+        await row.focus()
+        await mara.keyboard.press("e")
+        await mara.keyboard.press("ControlOrMeta+A")
+        await mara.keyboard.type("Corran, can you hold the 14:20 for the bus? It is at the bridge.")
+        await mara.keyboard.press("Enter")
+        last = odd.locator("article", has_text="at the bridge").last
+        await last.wait_for()
+        await last.focus()
+        await odd.keyboard.press("l")
+        await row.get_by_role("button", name="edited").click()
+        await mara.get_by_role("listitem").filter(has_text="for the bus?").last.wait_for()
+        await mara.wait_for_timeout(400)
+        await mara.screenshot(path=OUT / "console-earlier-bodies.png")
+        await mara.keyboard.press("Escape")
         await mara.get_by_role("button", name="6 members").click()
         await mara.wait_for_timeout(600)
         await mara.screenshot(path=OUT / "console-members.png")
