@@ -89,7 +89,12 @@ describe("a copy of a conversation", () => {
 
   it("keeps receipts at the message that each member has reached, and counts what is unread", () => {
     const copy = new ConversationCopy("c");
-    const member = (user_id: string, read_seq: number, rev: number, left_at: string | null = null): Member => ({
+    const member = (
+      user_id: string,
+      read_seq: number,
+      rev: number,
+      left_at: string | null = null,
+    ): Member => ({
       user_id,
       role: "writer",
       joined_at: "2026-11-25T10:00:00.000000Z",
@@ -106,7 +111,9 @@ describe("a copy of a conversation", () => {
     ]);
     expect(copy.unreadOf("odd")).toBe(3);
     expect(copy.unreadOf("mara")).toBeNull();
-    copy.applyChanges(changes([{ ...message(5, 11, ""), removed_at: "now" }], { members: [member("ines", 5, 7)] }));
+    copy.applyChanges(
+      changes([{ ...message(5, 11, ""), removed_at: "now" }], { members: [member("ines", 5, 7)] }),
+    );
     expect(copy.unreadOf("odd")).toBe(2);
     expect(copy.readSeqOf("ines")).toBe(6);
     copy.applyMembers([member("odd", 2, 12)], []);
