@@ -21,7 +21,7 @@ from nestrel.core.ids import uuid7
 from nestrel.core.objects import ChangeSet
 from nestrel.core.replica import Replica
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import changes, conversations
+from nestrel.store import changes, conversations, history, members
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -135,17 +135,23 @@ def check(replica: Replica, truth: Truth) -> None:
 
 
 _AGREES = """
-SELECT (SELECT count(*) FROM messages m WHERE conversation_id = :id AND (m.symbols, m.edits) IS DISTINCT FROM (
-            (SELECT count(*) FROM reaction_counts c WHERE (c.conversation_id, c.seq) = (m.conversation_id, m.seq)),
-            (SELECT count(*) FROM message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq))))
+SELECT (SELECT count(*) FROM messages m WHERE conversation_id = :id AND m.edits <> (
+            SELECT count(*) FROM message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq)))
      + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM reactions WHERE conversation_id = :id GROUP BY 1, 2
                               EXCEPT SELECT seq, symbol, count FROM reaction_counts WHERE conversation_id = :id) d)
+     + (SELECT count(*) FROM (SELECT seq, symbol, count FROM reaction_counts WHERE conversation_id = :id AND count > 0
+                              EXCEPT SELECT seq, symbol, count(*) FROM reactions WHERE conversation_id = :id
+                              GROUP BY 1, 2) d)
+     + (SELECT count(*) FROM reactions r JOIN messages m USING (conversation_id, seq)
+            WHERE conversation_id = :id AND m.removed_at IS NOT NULL)
      + (SELECT count(*) FROM messages m WHERE conversation_id = :id AND removed_at IS NOT NULL
-            AND (body <> '' OR attributes IS NOT NULL OR fingerprint IS NOT NULL OR edits > 0 OR symbols > 0))
+            AND (body <> '' OR attributes IS NOT NULL OR fingerprint IS NOT NULL OR edits > 0))
      + (SELECT count(*) FROM conversations c WHERE id = :id AND c.rev < (
             SELECT max(rev) FROM (SELECT rev FROM messages WHERE conversation_id = :id
+                                  UNION SELECT rev FROM reaction_counts WHERE conversation_id = :id
                                   UNION SELECT rev FROM members WHERE conversation_id = :id) r))
      + (SELECT count(*) FROM (SELECT 1 FROM (SELECT rev FROM messages WHERE conversation_id = :id
+            UNION ALL SELECT rev FROM reaction_counts WHERE conversation_id = :id
             UNION ALL SELECT rev FROM members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1) twice)
 """
 
@@ -210,3 +216,26 @@ async def test_whatever_is_done_in_whatever_batches_everyone_holds_the_truth(
     database: Database, batches: list[list[tuple[Any, ...]]], away: int
 ) -> None:
     await run(database, batches, away)
+
+
+async def test_the_first_hundred_names_stay_right_whoever_takes_a_like_back(database: Database) -> None:
+    place, writer = await make(database), Writer(database)
+    crew = sorted(f"crew-{n:03}" for n in range(104))
+    async with database.write() as connection:
+        for user in crew:
+            await members.put(database, connection, place, user, Role.READER, new=True)
+    await writer.submit([Post(place, "mara", "all hands")])
+    await asyncio.gather(*(writer.submit([React(place, user, 1, "like", True)]) for user in reversed(crew)))
+
+    async def unlike(user: str) -> tuple[int, list[str]]:
+        [written] = await writer.submit([React(place, user, 1, "like", False)])
+        [reaction] = written.object["reactions"]
+        return reaction["count"], reaction["by"]
+
+    assert await unlike(crew[103]) == (103, crew[:100])
+    assert await unlike(crew[0]) == (102, crew[1:101])
+    assert await unlike(crew[50]) == (101, [*crew[1:50], *crew[51:102]])
+    async with database.read() as connection:
+        shown = await history.one(connection, place, 1)
+    assert shown is not None
+    assert shown["reactions"][0]["by"] == [*crew[1:50], *crew[51:102]]

@@ -3,11 +3,12 @@ raises the `Problem` that refuses it."""
 
 from __future__ import annotations
 
+from bisect import insort
 from datetime import datetime, timedelta
 
 from nestrel.core import limits
 from nestrel.core.commands import Change, Edit, React, Read, Remove
-from nestrel.core.locked import EarlierBody, Locked, MemberState, MessageState
+from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, MessageState
 from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, invalid
 from nestrel.core.roles import Role, may_post
 
@@ -66,7 +67,7 @@ def _edit(
     state.edits += 1
     state.earlier.append(EarlierBody(state.edits, state.body, state.format, written_at, at, command.user_id))
     state.body, state.format, state.edited_at = command.body, format_, at
-    _changed(place, state)
+    state.rev = state.row_rev = place.next_rev()
 
 
 def _remove(place: Locked, command: Remove, state: MessageState, role: Role | None, now: datetime) -> None:
@@ -77,11 +78,10 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
         return
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
     state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
-    state.symbols = 0
-    for content in (state.counts, state.reacted, state.set_reactions, state.earlier):
+    for content in (state.reactions, state.reacted, state.set_reactions, state.marked, state.earlier):
         content.clear()
-    state.emptied = True
-    _changed(place, state)
+    state.emptied, state.partial = True, False
+    state.rev = state.row_rev = place.next_rev()
 
 
 def _react(place: Locked, command: React, state: MessageState, role: Role | None) -> None:
@@ -92,19 +92,30 @@ def _react(place: Locked, command: React, state: MessageState, role: Role | None
     key, symbol = (command.symbol, command.user_id), command.symbol
     if state.reacted.get(key, False) == command.on:
         return
-    count = state.counts.get(symbol, 0) + (1 if command.on else -1)
-    if command.on and count == 1 and state.symbols >= limits.SYMBOLS_MOST:
-        raise invalid("/symbol", f"a message bears at most {limits.SYMBOLS_MOST} different symbols; use one of those")
+    marks = state.reactions.get(symbol)
+    if command.on and (marks is None or marks.count == 0):
+        if sum(one.count > 0 for one in state.reactions.values()) >= limits.SYMBOLS_MOST:
+            detail = f"a message bears at most {limits.SYMBOLS_MOST} different symbols; use one of those"
+            raise invalid("/symbol", detail)
+        state.reactions.pop(symbol, None)  # it comes anew, behind the others
+        marks = state.reactions[symbol] = Marks(0, [], place.rev + 1)
+    assert marks is not None
+    state.rev = state.marked[symbol] = place.next_rev()
     state.reacted[key] = state.set_reactions[key] = command.on
-    state.counts[symbol] = count
-    if count == int(command.on):  # the first one set, or the last one taken back
-        state.symbols += 1 if command.on else -1
-    _changed(place, state)
+    _count(state, marks, command.user_id, on=command.on)
 
 
-def _changed(place: Locked, state: MessageState) -> None:
-    state.rev = place.next_rev()
-    state.changed = True
+def _count(state: MessageState, marks: Marks, user_id: str, *, on: bool) -> None:
+    """Count one up or down, and keep the first names by user id; which name moves up behind them is not known here."""
+    if on:
+        marks.count += 1
+        insort(marks.by, user_id)
+        del marks.by[limits.REACTION_NAMES :]
+    else:
+        if user_id in marks.by:
+            marks.by.remove(user_id)
+            state.partial |= marks.count > limits.REACTION_NAMES
+        marks.count -= 1
 
 
 def decide_read(

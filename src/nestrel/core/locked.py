@@ -62,12 +62,22 @@ class EarlierBody:
     editor_id: str
 
 
+@dataclass(slots=True)
+class Marks:
+    """One symbol on a message: how many set it, the first of them by user id, and the `rev` at which it came."""
+
+    count: int
+    by: list[str]
+    since: int
+
+
 @dataclass(slots=True, eq=False)
 class MessageState:
     """A message as it stands under the lock, moved on by each command of a batch that changes it.
 
-    It bears `symbols` different ones; `counts` has those that the batch is about, and `reacted` who of the batch set
-    which. `earlier` and what stands after it are what the batch has to write.
+    `rev` is the newest of its row's and of its reactions'. `reacted` says who of the batch has set which symbol.
+    `row_rev` and what stands after it are what the batch has to write; `partial` says that names of those who reacted
+    have to be read again.
     """
 
     seq: int
@@ -82,13 +92,18 @@ class MessageState:
     edits: int
     removed_at: datetime | None
     removed_by: str | None
-    symbols: int = 0
-    counts: dict[str, int] = field(default_factory=dict)
+    reactions: dict[str, Marks] = field(default_factory=dict)
     reacted: dict[tuple[str, str], bool] = field(default_factory=dict)
+    row_rev: int | None = None
     earlier: list[EarlierBody] = field(default_factory=list)
     set_reactions: dict[tuple[str, str], bool] = field(default_factory=dict)
-    changed: bool = False
+    marked: dict[str, int] = field(default_factory=dict)
     emptied: bool = False
+    partial: bool = False
+
+    @property
+    def changed(self) -> bool:
+        return self.row_rev is not None or bool(self.marked)
 
 
 @dataclass(slots=True, eq=False)

@@ -19,17 +19,15 @@ _COLUMNS = (
     "reply_to", "key_hash", "fingerprint",
 )  # fmt: skip
 
-# A reaction leaves the body alone: it is null then, and stays where it lies.
 _CHANGE = """
 UPDATE messages m
-SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = coalesce(u.body, m.body),
-    format = u.format, edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
-    symbols = u.symbols, attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
+SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = u.body, format = u.format,
+    edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
+    attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
     fingerprint = CASE WHEN u.emptied THEN NULL ELSE m.fingerprint END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text[], $5::text[],
-            $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::int[],
-            $11::text::boolean[])
-     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, symbols, emptied)
+            $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::boolean[])
+     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, emptied)
 WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
 """
 
@@ -60,16 +58,11 @@ SELECT conversation_id, seq, symbol, user_id, clock_timestamp() FROM wanted WHER
 """
 
 _COUNT = """
-WITH wanted AS (
-    SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text::bigint[], $5::text::bigint[])
-        AS w (conversation_id, seq, symbol, count, since)
-), gone AS (
-    DELETE FROM reaction_counts c USING wanted w
-    WHERE w.count = 0 AND c.conversation_id = w.conversation_id AND c.seq = w.seq AND c.symbol = w.symbol
-)
-INSERT INTO reaction_counts (conversation_id, seq, symbol, count, since)
-SELECT conversation_id, seq, symbol, count, since FROM wanted WHERE count > 0
-ON CONFLICT (conversation_id, seq, symbol) DO UPDATE SET count = excluded.count
+INSERT INTO reaction_counts (conversation_id, seq, symbol, count, since, rev)
+SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text::bigint[], $5::text::bigint[],
+                     $6::text::bigint[])
+ON CONFLICT (conversation_id, seq, symbol) DO UPDATE
+SET count = excluded.count, since = excluded.since, rev = excluded.rev, moved_xid = pg_current_xact_id()
 """
 
 _READ = f"""
@@ -122,23 +115,28 @@ async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
 
 
 async def _change(connection: Connection, changed: dict[MessageState, Locked]) -> None:
-    states = list(changed)
+    states = [state for state in changed if state.row_rev is not None]
+    if states:
+        await _change_rows(connection, states, [changed[state].id for state in states])
+    await _react(connection, changed)
+
+
+async def _change_rows(connection: Connection, states: Sequence[MessageState], ids: Sequence[UUID]) -> None:
     await execute(
         connection,
         _CHANGE,
-        array([place.id for place in changed.values()]),
+        array(ids),
         array([state.seq for state in states]),
-        array([state.rev for state in states]),
-        [state.body if state.earlier or state.emptied else None for state in states],
+        array([state.row_rev for state in states]),
+        [state.body for state in states],
         [state.format for state in states],
         array([state.edited_at for state in states]),
         array([state.edits for state in states]),
         array([state.removed_at for state in states]),
         [state.removed_by for state in states],
-        array([state.symbols for state in states]),
         array([state.emptied for state in states]),
     )
-    earlier = [(changed[state].id, state.seq, body) for state in states for body in state.earlier]
+    earlier = [(id_, state.seq, body) for id_, state in zip(ids, states, strict=True) for body in state.earlier]
     if earlier:
         await execute(
             connection,
@@ -152,12 +150,9 @@ async def _change(connection: Connection, changed: dict[MessageState, Locked]) -
             array([one[2].edited_at for one in earlier]),
             [one[2].editor_id for one in earlier],
         )
-    emptied = [state for state in states if state.emptied]
+    emptied = [(id_, state.seq) for id_, state in zip(ids, states, strict=True) if state.emptied]
     if emptied:
-        await execute(
-            connection, _EMPTY, array([changed[state].id for state in emptied]), array([s.seq for s in emptied])
-        )
-    await _react(connection, changed)
+        await execute(connection, _EMPTY, array([one[0] for one in emptied]), array([one[1] for one in emptied]))
 
 
 async def _react(connection: Connection, changed: dict[MessageState, Locked]) -> None:
@@ -178,9 +173,9 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
         array([mark[4] for mark in marks]),
     )
     counts = [
-        (place.id, state.seq, symbol, state.counts[symbol], state.rev)
+        (place.id, state.seq, symbol, state.reactions[symbol].count, state.reactions[symbol].since, rev)
         for state, place in changed.items()
-        for symbol in dict.fromkeys(symbol for symbol, _ in state.set_reactions)
+        for symbol, rev in state.marked.items()
     ]
     await execute(
         connection,
@@ -190,6 +185,7 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
         [count[2] for count in counts],
         array([count[3] for count in counts]),
         array([count[4] for count in counts]),
+        array([count[5] for count in counts]),
     )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
 from operator import attrgetter
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from uuid import UUID
 
 from nestrel.core.commands import Command
@@ -100,15 +100,17 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
         if name is None:
             name = names[place] = str(place.id)
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
-               None, 0, None, None, 0)  # fmt: skip
+               None, 0, None, None)  # fmt: skip
         objects.posted.append(rows.message(name, row))
     others = [
         one for unit in decided.units if not isinstance(unit, Problem) for one in unit if not isinstance(one, Accepted)
     ]
     changes = {one.message: one.place for one in (*others, *decided.stale.values()) if isinstance(one, Changed)}
     if changes:
-        wires = await messages.wires(connection, [(place.id, _row(state)) for state, place in changes.items()])
-        objects.changed = dict(zip(changes, wires, strict=True))
+        await facts.read_marks(
+            connection, {(place.id, state.seq): state for state, place in changes.items() if state.partial}
+        )
+        objects.changed = {state: _message(state, str(place.id)) for state, place in changes.items()}
     repeats = [one for one in others if isinstance(one, Repeated)]
     if repeats:
         ids, seqs = array([one.conversation_id for one in repeats]), array([one.seq for one in repeats])
@@ -123,11 +125,16 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
     return objects
 
 
-def _row(state: MessageState) -> Sequence[Any]:
-    """In the order of `rows.MESSAGE_COLUMNS`."""
-    return (state.seq, state.rev, state.author_id, state.body, state.format, state.attributes, state.reply_to,
-            state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by,
-            state.symbols)  # fmt: skip
+def _message(state: MessageState, conversation_id: str) -> Wire:
+    row = (state.seq, state.rev, state.author_id, state.body, state.format, state.attributes, state.reply_to,
+           state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by)  # fmt: skip
+    message = rows.message(conversation_id, row)
+    message["reactions"] = [
+        {"symbol": symbol, "count": marks.count, "by": list(marks.by)}
+        for symbol, marks in state.reactions.items()
+        if marks.count
+    ]
+    return message
 
 
 async def _growths(

@@ -9,13 +9,18 @@ from uuid import UUID
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import conversations, messages, profiles, rows
 from nestrel.store.access import Access
-from nestrel.store.native import Connection, fetch
+from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
 
-_CHANGED = f"""
-SELECT {MESSAGE_COLUMNS} FROM messages
-WHERE conversation_id = $1 AND changed AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5
+# A message has changed when its row has, or its reactions have.
+_CHANGED = """
+(SELECT rev, seq FROM messages
+ WHERE conversation_id = $1 AND changed AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5)
+UNION ALL
+(SELECT rev, seq FROM reaction_counts
+ WHERE conversation_id = $1 AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5)
 """
+_THESE = f"SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq = ANY($2::text::bigint[])"
 _NEW = f"""
 SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT $4
 """
@@ -151,10 +156,11 @@ async def newest(connection: Connection, conversation_id: UUID, limit: int) -> C
 async def _read_rows(connection: Connection, changes: Changes, start: ChangePosition, now: State, limit: int) -> None:
     rev, seq = start.rev, min(start.seq, now.head)
     if rev < now.rev:
-        changed = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
-        changes.messages += await messages.wires_of(connection, changes.conversation_id, changed[:limit])
-        changes.more = len(changed) > limit
-        rev = changed[limit - 1][1] if changes.more else now.rev
+        touched = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
+        moves = sorted((row[0], row[1]) for row in touched)
+        changes.more = len(moves) > limit
+        changes.messages += await _these(connection, changes.conversation_id, [one[1] for one in moves[:limit]])
+        rev = moves[limit - 1][0] if changes.more else now.rev
     limit -= len(changes.messages)
     if not changes.more and seq < now.head:
         low = max(seq + 1, now.floor)
@@ -166,6 +172,15 @@ async def _read_rows(connection: Connection, changes: Changes, start: ChangePosi
     changes.end = ChangePosition(rev, seq, start.member_rev)
     if not changes.more:
         await _read_members(connection, changes, now, limit)
+
+
+async def _these(connection: Connection, conversation_id: UUID, seqs: Sequence[int]) -> list[Wire]:
+    """Messages in the order in which they were first touched, each once."""
+    wanted = list(dict.fromkeys(seqs))
+    if not wanted:
+        return []
+    found = {row[0]: row for row in await fetch(connection, _THESE, conversation_id, array(wanted))}
+    return await messages.wires_of(connection, conversation_id, [found[seq] for seq in wanted if seq in found])
 
 
 async def _read_members(connection: Connection, changes: Changes, now: State, limit: int) -> None:

@@ -10,11 +10,11 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.commands import Change, Command, Post, React, Read
-from nestrel.core.locked import Locked, MemberState, MessageState
+from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import rows
+from nestrel.store import messages, rows
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS
 
@@ -47,17 +47,15 @@ ORDER BY i.n
 """
 
 _CHANGES = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL, coalesce(s.count, 0),
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL,
        {rows.columns("t", MESSAGE_COLUMNS)}
 FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text[])
      WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM messages
     WHERE conversation_id = i.conversation_id AND seq = i.seq LIMIT 1) t ON true
-LEFT JOIN LATERAL (SELECT count FROM reaction_counts WHERE conversation_id = i.conversation_id AND seq = i.seq
-    AND symbol = i.symbol AND t.symbols > 0 LIMIT 1) s ON true
 LEFT JOIN LATERAL (SELECT user_id FROM reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
-    AND symbol = i.symbol AND user_id = i.user_id AND t.symbols > 0 LIMIT 1) r ON true
+    AND symbol = i.symbol AND user_id = i.user_id LIMIT 1) r ON true
 ORDER BY i.n
 """
 
@@ -145,7 +143,7 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
     )
     states: dict[tuple[UUID, int], MessageState] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
-    for change, (_, role, reacted, count, *message) in zip(changes, found, strict=True):
+    for change, (_, role, reacted, *message) in zip(changes, found, strict=True):
         if message[0] is None:
             answers.append((_ROLES[role], None))
             continue
@@ -155,10 +153,20 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
             state = states[key] = MessageState(*message)
         if isinstance(change, React):
             state.reacted[change.symbol, change.user_id] = reacted
-            state.counts[change.symbol] = count
         answers.append((_ROLES[role], state))
+    await read_marks(connection, states)
     known.now = known.now or found[0][0]
     known.facts.changes = iter(answers)
+
+
+async def read_marks(connection: Connection, states: dict[tuple[UUID, int], MessageState]) -> None:
+    """Give messages their reactions as they stand, and the newest `rev`."""
+    every = list(states.values())
+    for state in every:
+        state.reactions.clear()
+    for n, symbol, count, by, since, rev in await messages.reactions(connection, list(states)):
+        every[n].reactions[symbol] = Marks(count, by, since)
+        every[n].rev = max(every[n].rev, rev)
 
 
 async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:

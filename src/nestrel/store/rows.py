@@ -14,11 +14,8 @@ from nestrel.core.times import format_time
 Wire = dict[str, Any]
 
 MESSAGE_COLUMNS = (
-    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by, "
-    "symbols"
+    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by"
 )
-SYMBOLS = 12
-"""Where a message row says how many different symbols it bears."""
 MEMBER_COLUMNS = "user_id, role, joined_at, left_at, read_seq, read_at, rev"
 PROFILE_COLUMNS = "user_id, display_name, picture, rev"
 

@@ -8,7 +8,9 @@ branch_labels = None
 depends_on = None
 
 # A count is kept beside its rows and written in the same transaction, under the conversation's lock: to show a message
-# with many likes must not cost their number. `since` is the rev at which a symbol came, for a steady order.
+# with many likes must not cost their number. It carries the rev of the change, so that a like leaves the message's own
+# row, with its body and its indexes, alone; a count of 0 stays, for whoever was away. `since` is the rev at which a
+# symbol came, for a steady order.
 TABLES = """
 CREATE TABLE message_edits (
     conversation_id uuid NOT NULL,
@@ -35,12 +37,14 @@ CREATE TABLE reaction_counts (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     symbol          text NOT NULL,
-    count           bigint NOT NULL CHECK (count > 0),
+    count           bigint NOT NULL CHECK (count >= 0),
     since           bigint NOT NULL,
+    rev             bigint NOT NULL,
+    moved_xid       xid8 NOT NULL DEFAULT pg_current_xact_id(),
     PRIMARY KEY (conversation_id, seq, symbol)
 ) WITH (fillfactor = 80);
 
-ALTER TABLE messages ADD symbols smallint NOT NULL DEFAULT 0
+CREATE INDEX reaction_counts_rev ON reaction_counts (conversation_id, rev)
 """
 
 
