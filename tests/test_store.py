@@ -11,6 +11,8 @@ from uuid import UUID
 
 import orjson
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from sqlalchemy import text
 
 from nestrel.core.commands import Post
@@ -18,7 +20,7 @@ from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
 from nestrel.store import changes as feed
-from nestrel.store import conversations, erase, events, members
+from nestrel.store import conversations, erase, events, members, native
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -94,6 +96,21 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
         await count(database, "SELECT count(*) FROM conversations WHERE erased AND title = '' AND message_count = 0")
         == 1
     )
+
+
+@settings(max_examples=50, deadline=None, suppress_health_check=list(HealthCheck), database=None)
+@given(
+    words=st.lists(st.none() | st.text(st.characters(exclude_characters="\x00", exclude_categories=["Cs"]))),
+    hashed=st.lists(st.none() | st.binary()),
+    numbers=st.lists(st.none() | st.integers(-(2**63), 2**63 - 1)),
+)
+async def test_arrays_as_text_come_over_as_they_are(
+    database: Database, words: list[str | None], hashed: list[bytes | None], numbers: list[int | None]
+) -> None:
+    sql = "SELECT $1::text::text[], $2::text::bytea[], $3::text::bigint[]"
+    async with database.read() as connection:
+        [row] = await native.fetch(connection, sql, native.texts(words), native.hashes(hashed), native.array(numbers))
+    assert [*row] == [words, hashed, numbers]
 
 
 def test_events_of_any_number_come_over_in_payloads_that_the_bus_takes() -> None:

@@ -11,7 +11,7 @@ from nestrel.core.posting import Accepted
 from nestrel.store import events, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, array, copy_in, execute, fetch
+from nestrel.store.native import Connection, array, copy_in, execute, fetch, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
 _COLUMNS = (
@@ -44,30 +44,29 @@ counts AS (DELETE FROM reaction_counts c USING gone g WHERE (c.conversation_id, 
 DELETE FROM reactions r USING gone g WHERE (r.conversation_id, r.seq) = (g.conversation_id, g.seq)
 """
 
+# Reactions and their counts in one statement: one way to the database and back for both.
 _REACT = """
 WITH wanted AS (
-    SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text[], $5::text::boolean[])
-        AS w (conversation_id, seq, symbol, user_id, present)
+    SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::text[], $4::text::text[],
+                         $5::text::boolean[]) AS w (conversation_id, seq, symbol, user_id, present)
 ), gone AS (
     DELETE FROM reactions r USING wanted w
     WHERE NOT w.present AND r.conversation_id = w.conversation_id AND r.seq = w.seq AND r.symbol = w.symbol
       AND r.user_id = w.user_id
+), set AS (
+    INSERT INTO reactions (conversation_id, seq, symbol, user_id, created_at)
+    SELECT conversation_id, seq, symbol, user_id, clock_timestamp() FROM wanted WHERE present ON CONFLICT DO NOTHING
 )
-INSERT INTO reactions (conversation_id, seq, symbol, user_id, created_at)
-SELECT conversation_id, seq, symbol, user_id, clock_timestamp() FROM wanted WHERE present ON CONFLICT DO NOTHING
-"""
-
-_COUNT = """
 INSERT INTO reaction_counts (conversation_id, seq, symbol, count, since, rev)
-SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[], $4::text::bigint[], $5::text::bigint[],
-                     $6::text::bigint[])
+SELECT * FROM unnest($6::text::uuid[], $7::text::bigint[], $8::text::text[], $9::text::bigint[],
+                     $10::text::bigint[], $11::text::bigint[])
 ON CONFLICT (conversation_id, seq, symbol) DO UPDATE
 SET count = excluded.count, since = excluded.since, rev = excluded.rev, moved_xid = pg_current_xact_id()
 """
 
 _READ = f"""
 UPDATE members m SET read_seq = u.read_seq, read_at = u.read_at, rev = u.rev, moved_xid = pg_current_xact_id()
-FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
      AS u (conversation_id, user_id, read_seq, read_at, rev)
 WHERE m.conversation_id = u.conversation_id AND m.user_id = u.user_id
 RETURNING m.conversation_id, {rows.columns("m", MEMBER_COLUMNS)}
@@ -163,15 +162,6 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
     ]
     if not marks:
         return
-    await execute(
-        connection,
-        _REACT,
-        array([mark[0] for mark in marks]),
-        array([mark[1] for mark in marks]),
-        [mark[2] for mark in marks],
-        [mark[3] for mark in marks],
-        array([mark[4] for mark in marks]),
-    )
     counts = [
         (place.id, state.seq, symbol, state.reactions[symbol].count, state.reactions[symbol].since, rev)
         for state, place in changed.items()
@@ -179,10 +169,15 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
     ]
     await execute(
         connection,
-        _COUNT,
+        _REACT,
+        array([mark[0] for mark in marks]),
+        array([mark[1] for mark in marks]),
+        texts([mark[2] for mark in marks]),
+        texts([mark[3] for mark in marks]),
+        array([mark[4] for mark in marks]),
         array([count[0] for count in counts]),
         array([count[1] for count in counts]),
-        [count[2] for count in counts],
+        texts([count[2] for count in counts]),
         array([count[3] for count in counts]),
         array([count[4] for count in counts]),
         array([count[5] for count in counts]),
@@ -194,7 +189,7 @@ async def _read(connection: Connection, receipts: dict[MemberState, Locked]) -> 
         connection,
         _READ,
         array([place.id for place in receipts.values()]),
-        [member.user_id for member in receipts],
+        texts([member.user_id for member in receipts]),
         array([member.read_seq for member in receipts]),
         array([member.read_at for member in receipts]),
         array([member.rev for member in receipts]),

@@ -15,7 +15,7 @@ from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import messages, rows
-from nestrel.store.native import Connection, array, fetch
+from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.rows import MESSAGE_COLUMNS
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
@@ -32,7 +32,7 @@ _ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM members
 _POSTS = f"""
 SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, k.seq, k.fingerprint,
        i.reply_to IS NULL OR r.seq IS NOT NULL, coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
-FROM unnest($1::text::uuid[], $2::text[], $3::bytea[], $4::text::bigint[], $5::text::boolean[])
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::bigint[], $5::text::boolean[])
      WITH ORDINALITY AS i (conversation_id, user_id, key_hash, reply_to, shown, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT seq, fingerprint FROM messages
@@ -49,7 +49,7 @@ ORDER BY i.n
 _CHANGES = f"""
 SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL,
        {rows.columns("t", MESSAGE_COLUMNS)}
-FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[], $4::text[])
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::text[])
      WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM messages
@@ -61,7 +61,7 @@ ORDER BY i.n
 
 _READS = f"""
 SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, m.read_seq
-FROM unnest($1::text::uuid[], $2::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
+FROM unnest($1::text::uuid[], $2::text::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
 {_ROLE}
 ORDER BY i.n
 """
@@ -119,8 +119,8 @@ async def _read_posts(
         connection,
         _POSTS,
         array([post.conversation_id for post in posts]),
-        [post.author_id for post in posts],
-        [post.key_hash for post in posts],
+        texts([post.author_id for post in posts]),
+        hashes([post.key_hash for post in posts]),
         array([post.reply_to for post in posts]),
         array(wanted),
     )
@@ -137,9 +137,9 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
         connection,
         _CHANGES,
         array([change.conversation_id for change in changes]),
-        [change.user_id for change in changes],
+        texts([change.user_id for change in changes]),
         array([change.seq for change in changes]),
-        [change.symbol if isinstance(change, React) else None for change in changes],
+        texts([change.symbol if isinstance(change, React) else None for change in changes]),
     )
     states: dict[tuple[UUID, int], MessageState] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
@@ -171,7 +171,7 @@ async def read_marks(connection: Connection, states: dict[tuple[UUID, int], Mess
 
 async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:
     asked = list(dict.fromkeys((read.conversation_id, read.user_id) for read in reads))
-    found = await fetch(connection, _READS, array([one[0] for one in asked]), [one[1] for one in asked])
+    found = await fetch(connection, _READS, array([one[0] for one in asked]), texts([one[1] for one in asked]))
     known.now = known.now or found[0][0]
     states = {
         key: (_ROLES[role], None if role is None else MemberState(key[1], read_seq))

@@ -39,6 +39,28 @@ def array(values: Sequence[UUID | str | int | datetime | None]) -> str:
     return f"{{{orjson.dumps(values, default=str)[1:-1].decode()}}}"
 
 
+def texts(values: Sequence[str | None]) -> str:
+    """The same for text; within its quotes only the backslash and the quote mean something."""
+    return f"{{{','.join([_quoted(value) for value in values])}}}"
+
+
+def _quoted(value: str | None) -> str:
+    if value is None:
+        return "NULL"
+    if "\\" in value or '"' in value:
+        value = value.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{value}"'
+
+
+def hashes(values: Sequence[bytes | None]) -> str:
+    """The same for bytes."""
+    return f"{{{','.join(['NULL' if value is None else _hex(value) for value in values])}}}"
+
+
+def _hex(value: bytes) -> str:
+    return f'"\\\\x{value.hex()}"'
+
+
 async def fetch(connection: Connection, sql: str, *values: Any) -> Sequence[Any]:
     """All rows of a statement."""
     return await connection.driver.fetch(sql, *values)

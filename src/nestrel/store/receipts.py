@@ -8,7 +8,7 @@ from uuid import UUID
 from sqlalchemy import text
 
 from nestrel.store import rows
-from nestrel.store.native import Connection, array, fetch
+from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.rows import Wire
 
 
@@ -32,7 +32,7 @@ CROSS JOIN LATERAL (
 
 _UNREAD = f"""
 SELECT unread.n
-FROM unnest($1::text::uuid[], $2::text[], $3::text::bigint[])
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[])
      WITH ORDINALITY AS i (conversation_id, user_id, read_seq, n)
 CROSS JOIN LATERAL (SELECT id, head, floor FROM conversations WHERE id = i.conversation_id LIMIT 1) c
 {unread_joins("c", "i.user_id", "i.read_seq")}
@@ -54,7 +54,7 @@ async def unread(connection: Connection, receipts: Sequence[tuple[UUID, str, int
         connection,
         _UNREAD,
         array([one[0] for one in receipts]),
-        [one[1] for one in receipts],
+        texts([one[1] for one in receipts]),
         array([one[2] for one in receipts]),
     )
     return [row[0] for row in found]
