@@ -115,7 +115,7 @@ async def _posted(service: Process, place: str, count: int) -> None:
 
 
 async def _likes(service: Process, seconds: float) -> float:
-    """1,000 messages of 200 conversations. Each member goes through them in an order of their own: likes them all,
+    """1,000 messages of 200 conversations, 60 likes of each socket under way. Each member goes through them in an order of their own: likes them all,
     then takes all back."""
     users = [f"crew-{n}" for n in range(16)]
     places = await make_conversations(service, _PLACES, users)
@@ -132,7 +132,7 @@ async def _likes(service: Process, seconds: float) -> float:
             kind, number, places[place].encode(), seq + 1,
         )  # fmt: skip
 
-    return await _keep_busy(wires, 32, frame, seconds)
+    return await _keep_busy(wires, 60, frame, seconds)
 
 
 async def _receipts(service: Process, seconds: float) -> float:

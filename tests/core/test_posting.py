@@ -41,7 +41,7 @@ def test_numbers_run_without_a_gap_and_a_key_posts_once(batch: list[list[tuple[s
         for unit in batch
     ]
     facts = [[PostFacts(Role.WRITER, reply_kept=one.reply_to in (None, 1)) for one in unit] for unit in units]
-    decided = plan(units, Facts(chain.from_iterable(facts)), {HERE: here}, NOW)
+    decided = plan(units, Facts(chain.from_iterable(facts)), {HERE.int: here}, NOW)
 
     head, keys = 2, {}
     for unit, outcome in zip(units, decided.units, strict=True):
@@ -72,15 +72,17 @@ def test_numbers_run_without_a_gap_and_a_key_posts_once(batch: list[list[tuple[s
 
 def test_time_never_goes_back_with_the_numbers() -> None:
     here = place(last_at=NOW + timedelta(hours=1))
-    decided = plan([[post()], [post()]], Facts(iter([PostFacts(Role.OWNER), PostFacts(Role.OWNER)])), {HERE: here}, NOW)
+    decided = plan(
+        [[post()], [post()]], Facts(iter([PostFacts(Role.OWNER), PostFacts(Role.OWNER)])), {HERE.int: here}, NOW
+    )
     assert [one.created_at for one in decided.accepted] == [NOW + timedelta(hours=1)] * 2
 
 
 def test_a_repeat_is_answered_and_a_reused_key_refused() -> None:
     first = post(key="k")
     known = PostFacts(Role.WRITER, repeat_seq=1, repeat_fingerprint=first.fingerprint)
-    decided = plan([[first], [post(body="other", key="k")]], Facts(iter([known, known])), {HERE: place()}, NOW)
-    gone = plan([[first, post()]], Facts(iter([known, PostFacts(Role.WRITER)])), {HERE: place(floor=2)}, NOW)
+    decided = plan([[first], [post(body="other", key="k")]], Facts(iter([known, known])), {HERE.int: place()}, NOW)
+    gone = plan([[first, post()]], Facts(iter([known, PostFacts(Role.WRITER)])), {HERE.int: place(floor=2)}, NOW)
     assert isinstance(gone.units[0], Expired)  # below the floor: answered so, and nothing of the list is posted
     assert gone.accepted == []
     assert decided.units[0] == [Repeated(HERE, 1)]
@@ -100,14 +102,17 @@ def test_the_role_decides_and_what_is_not_seen_does_not_exist() -> None:
         (None, Role.OWNER, NotFound),
     ]
     for here, role, expected in cases:
-        decided = plan([[post()]], Facts(iter([PostFacts(role)])), {HERE: here} if here else {}, NOW)
+        decided = plan([[post()]], Facts(iter([PostFacts(role)])), {HERE.int: here} if here else {}, NOW)
         assert isinstance(decided.units[0], expected), (here, role)
 
 
 def test_a_refused_list_says_which_of_it_was_wrong() -> None:
     unit = [post(), post(reply_to=77)]
     decided = plan(
-        [unit], Facts(iter([PostFacts(Role.WRITER), PostFacts(Role.WRITER, reply_kept=False)])), {HERE: place()}, NOW
+        [unit],
+        Facts(iter([PostFacts(Role.WRITER), PostFacts(Role.WRITER, reply_kept=False)])),
+        {HERE.int: place()},
+        NOW,
     )
     problem = decided.units[0]
     assert isinstance(problem, InvalidRequest)

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from itertools import islice
 from typing import Any, NamedTuple
-from uuid import UUID
 
 from nestrel.core.changing import decide_change, decide_read
 from nestrel.core.commands import Command, Post, Read
@@ -67,15 +66,15 @@ class Plan:
 def plan(
     units: Sequence[Sequence[Command]],
     facts: Facts,
-    locked: dict[UUID, Locked],
+    locked: dict[int, Locked],
     now: datetime,
     edit_window: timedelta | None = None,
 ) -> Plan:
     """Decide a batch in order. A unit is one command, or a list of posts for one conversation that is taken whole or
-    not at all."""
+    not at all. Conversations go by the number of their ids."""
     result = Plan()
     for unit in units:
-        place = locked.get(unit[0].conversation_id)
+        place = locked.get(unit[0].conversation_id.int)
         try:
             taken = _decide(result, place, unit, facts, now, edit_window)
         except Problem as problem:

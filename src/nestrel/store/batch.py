@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
-from operator import attrgetter
 from typing import NamedTuple
 from uuid import UUID
 
@@ -78,8 +77,8 @@ async def write(
     """Write a batch in the caller's transaction; the commands of a unit are for one conversation. Answers come in the
     order of `units`; they hold once the transaction has committed. `followed` says whose rows are wanted for live
     delivery."""
-    ids = sorted({unit[0].conversation_id for unit in units}, key=attrgetter("int"))
-    locked = await facts.lock(connection, ids)
+    places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
+    locked = await facts.lock(connection, [places[number] for number in sorted(places)])
     known = await facts.read(connection, [command for unit in units for command in unit], followed)
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
@@ -107,9 +106,7 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
     ]
     changes = {one.message: one.place for one in (*others, *decided.stale.values()) if isinstance(one, Changed)}
     if changes:
-        await facts.read_marks(
-            connection, {(place.id, state.seq): state for state, place in changes.items() if state.partial}
-        )
+        await facts.read_marks(connection, {state: place.id for state, place in changes.items() if state.partial})
         objects.changed = {state: _message(state, str(place.id)) for state, place in changes.items()}
     repeats = [one for one in others if isinstance(one, Repeated)]
     if repeats:

@@ -81,10 +81,10 @@ class Known:
     profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
 
 
-async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[UUID, Locked]:
-    """Lock conversations until the transaction ends; `ids` are sorted, and those that never were are left out."""
+async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
+    """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out."""
     return {
-        id_: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
+        id_.int: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
         for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, array(ids))
     }
 
@@ -141,40 +141,45 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
         array([change.seq for change in changes]),
         texts([change.symbol if isinstance(change, React) else None for change in changes]),
     )
-    states: dict[tuple[UUID, int], MessageState] = {}
+    states: dict[tuple[int, int], MessageState] = {}
+    places: dict[MessageState, UUID] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
     for change, (_, role, reacted, *message) in zip(changes, found, strict=True):
         if message[0] is None:
             answers.append((_ROLES[role], None))
             continue
-        key = (change.conversation_id, change.seq)
+        key = (change.conversation_id.int, change.seq)
         state = states.get(key)
         if state is None:
             state = states[key] = MessageState(*message)
+            places[state] = change.conversation_id
         if isinstance(change, React):
             state.reacted[change.symbol, change.user_id] = reacted
         answers.append((_ROLES[role], state))
-    await read_marks(connection, states)
+    await read_marks(connection, places)
     known.now = known.now or found[0][0]
     known.facts.changes = iter(answers)
 
 
-async def read_marks(connection: Connection, states: dict[tuple[UUID, int], MessageState]) -> None:
-    """Give messages their reactions as they stand, and the newest `rev`."""
-    every = list(states.values())
+async def read_marks(connection: Connection, states: dict[MessageState, UUID]) -> None:
+    """Give messages of conversations their reactions as they stand, and the newest `rev`."""
+    every = list(states)
     for state in every:
         state.reactions.clear()
-    for n, symbol, count, by, since, rev in await messages.reactions(connection, list(states)):
+    for n, symbol, count, by, since, rev in await messages.reactions(
+        connection, [(states[state], state.seq) for state in every]
+    ):
         every[n].reactions[symbol] = Marks(count, by, since)
         every[n].rev = max(every[n].rev, rev)
 
 
 async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:
-    asked = list(dict.fromkeys((read.conversation_id, read.user_id) for read in reads))
-    found = await fetch(connection, _READS, array([one[0] for one in asked]), texts([one[1] for one in asked]))
+    asked = {(read.conversation_id.int, read.user_id): read for read in reads}
+    ids, users = [read.conversation_id for read in asked.values()], [read.user_id for read in asked.values()]
+    found = await fetch(connection, _READS, array(ids), texts(users))
     known.now = known.now or found[0][0]
     states = {
         key: (_ROLES[role], None if role is None else MemberState(key[1], read_seq))
         for key, (_, role, read_seq) in zip(asked, found, strict=True)
     }
-    known.facts.reads = iter([states[read.conversation_id, read.user_id] for read in reads])
+    known.facts.reads = iter([states[read.conversation_id.int, read.user_id] for read in reads])
