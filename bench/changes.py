@@ -115,8 +115,8 @@ async def _posted(service: Process, place: str, count: int) -> None:
 
 
 async def _likes(service: Process, seconds: float) -> float:
-    """1,000 messages of 200 conversations, 60 likes of each socket under way. Each member goes through them in an order of their own: likes them all,
-    then takes all back."""
+    """1,000 messages of 200 conversations, 60 likes of each socket under way. Each member goes through them in an
+    order of their own: likes them all, then takes all back."""
     users = [f"crew-{n}" for n in range(16)]
     places = await make_conversations(service, _PLACES, users)
     for place in places:
