@@ -5,11 +5,11 @@ from __future__ import annotations
 import asyncio
 import statistics
 import time
-from collections.abc import Callable
 
 import httpx
 
 from bench.harness import Bench, Process, Result, token
+from bench.load import keep_busy
 from bench.posts import make_conversations, sign_in, summary
 from bench.wire import Wire
 
@@ -68,40 +68,6 @@ def measure(bench: Bench, rounds: int, seconds: int) -> list[Result]:
     ]
 
 
-async def _keep_busy(wires: list[Wire], window: int, frame: Callable[[Wire, int], bytes], seconds: float) -> float:
-    """Commands a second, with `window` of each socket under way."""
-    done, refused = 0, list[bytes]()
-    numbers = dict.fromkeys(wires, 0)
-
-    def send(wire: Wire) -> None:
-        numbers[wire] += 1
-        wire.send(frame(wire, numbers[wire]))
-
-    def receiver(wire: Wire) -> Callable[[bytes], None]:
-        def receive(payload: bytes) -> None:
-            nonlocal done
-            if payload.startswith(b'{"type":"done"'):
-                done += 1
-            else:
-                refused.append(payload)
-            send(wire)
-
-        return receive
-
-    for wire in wires:
-        wire.on_frame = receiver(wire)
-        for _ in range(window):
-            send(wire)
-    await asyncio.sleep(1.0)  # warm
-    begun, before = time.perf_counter(), done
-    await asyncio.sleep(seconds)
-    rate = (done - before) / (time.perf_counter() - begun)
-    for wire in wires:
-        wire.close()
-    assert not refused, refused[0]
-    return rate
-
-
 async def _posted(service: Process, place: str, count: int) -> None:
     async with httpx.AsyncClient(base_url=f"http://127.0.0.1:{service.port}/v1") as http:
         for start in range(0, count, 500):
@@ -132,7 +98,7 @@ async def _likes(service: Process, seconds: float) -> float:
             kind, number, places[place].encode(), seq + 1,
         )  # fmt: skip
 
-    return await _keep_busy(wires, 60, frame, seconds)
+    return await keep_busy(wires, 60, frame, seconds)
 
 
 async def _receipts(service: Process, seconds: float) -> float:
@@ -146,7 +112,7 @@ async def _receipts(service: Process, seconds: float) -> float:
             number, place.encode(), min(number, 20_000),
         )  # fmt: skip
 
-    return await _keep_busy(wires, 4, frame, seconds)
+    return await keep_busy(wires, 4, frame, seconds)
 
 
 def _lists(bench: Bench) -> list[Result]:

@@ -10,6 +10,7 @@ import httpx
 import orjson
 
 from bench.harness import Bench, Process, Result, token
+from bench.load import keep_busy
 from bench.wire import Wire, open_wire
 
 _BODY = "The Corran lies at berth 3 with her bow visor open; two vans of lost property wait at the gangway. " * 2
@@ -64,41 +65,14 @@ async def _posts_over_sockets(service: Process, conversations: int, seconds: flo
     users = [f"crew-{n}" for n in range(16)]
     ids = await make_conversations(service, conversations, users)
     wires = [await sign_in(service, user) for user in users]
-    refused: list[bytes] = []
-    done = 0
-    frames: dict[Wire, int] = {}
 
-    def send(wire: Wire) -> None:
-        frames[wire] = number = frames.get(wire, 0) + 1
+    def frame(wire: Wire, number: int) -> bytes:
         place = ids[(number * 7 + hash(wire)) % len(ids)]
-        wire.send(
-            b'{"type":"post","ref":%d,"conversation_id":"%s","key":"%s","body":"%s"}'
-            % (number, place.encode(), uuid4().hex.encode(), BODY.encode())
-        )
+        return b'{"type":"post","ref":%d,"conversation_id":"%s","key":"%s","body":"%s"}' % (
+            number, place.encode(), uuid4().hex.encode(), BODY.encode(),
+        )  # fmt: skip
 
-    def receiver(wire: Wire):  # type: ignore[no-untyped-def]  # a callback of this file only
-        def receive(payload: bytes) -> None:
-            nonlocal done
-            if payload.startswith(b'{"type":"done"'):
-                done += 1
-            else:
-                refused.append(payload)
-            send(wire)
-
-        return receive
-
-    for wire in wires:
-        wire.on_frame = receiver(wire)
-        for _ in range(32):
-            send(wire)
-    await asyncio.sleep(1.0)  # warm
-    begun, before = time.perf_counter(), done
-    await asyncio.sleep(seconds)
-    result = (done - before) / (time.perf_counter() - begun)
-    for wire in wires:
-        wire.close()
-    assert not refused, refused[0]
-    return result
+    return await keep_busy(wires, 32, frame, seconds)
 
 
 async def _posts_over_http(port: int, path: str, seconds: float, headers: dict[str, str]) -> float:
