@@ -52,7 +52,7 @@ class Process:
         self._popen = subprocess.Popen(
             [sys.executable, "-m", *command], env={**os.environ, **env}, cwd=ROOT, stdout=self._log, stderr=self._log
         )
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 60
         while True:
             try:
                 if httpx.get(f"http://127.0.0.1:{port}{ready}").status_code < 500:
