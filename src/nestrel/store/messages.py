@@ -16,7 +16,7 @@ _REACTIONS = f"""
 SELECT i.n - 1, c.symbol, c.count, ARRAY(
     SELECT r.user_id FROM reactions r
     WHERE r.conversation_id = i.conversation_id AND r.seq = i.seq AND r.symbol = c.symbol
-    ORDER BY r.user_id COLLATE "C" LIMIT {limits.REACTION_NAMES}
+    ORDER BY r.user_id LIMIT {limits.REACTION_NAMES}
 ), c.since, c.rev
 FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (conversation_id, seq, n)
 JOIN LATERAL (SELECT symbol, count, since, rev FROM reaction_counts

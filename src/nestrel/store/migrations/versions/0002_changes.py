@@ -10,7 +10,8 @@ depends_on = None
 # A count is kept beside its rows and written in the same transaction, under the conversation's lock: to show a message
 # with many likes must not cost their number. It carries the rev of the change, so that a like leaves the message's own
 # row, with its body and its indexes, alone; a count of 0 stays, for whoever was away. `since` is the rev at which a
-# symbol came, for a steady order.
+# symbol came, for a steady order. Who reacted is kept in the order of code points: the first names come straight from
+# the index, however many there are, and in the order that the write path keeps in memory.
 TABLES = """
 CREATE TABLE message_edits (
     conversation_id uuid NOT NULL,
@@ -28,7 +29,7 @@ CREATE TABLE reactions (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     symbol          text NOT NULL,
-    user_id         text NOT NULL,
+    user_id         text COLLATE "C" NOT NULL,
     created_at      timestamptz NOT NULL,
     PRIMARY KEY (conversation_id, seq, symbol, user_id)
 );
