@@ -239,3 +239,17 @@ async def test_the_first_hundred_names_stay_right_whoever_takes_a_like_back(data
         shown = await history.one(connection, place, 1)
     assert shown is not None
     assert shown["reactions"][0]["by"] == [*crew[1:50], *crew[51:102]]
+
+
+async def test_a_follower_that_comes_while_a_batch_is_written_gets_no_half_of_it(database: Database) -> None:
+    """Nobody follows when the batch begins, and someone does when it ends: the rows are then left to the hub's read,
+    and never handed on without the profiles that belong to them."""
+    place, growths = await make(database), list[Growth]()
+    asked = iter([False])
+    writer = Writer(database, growths.extend, followed=lambda _id: next(asked, True))
+    await writer.submit([Post(place, "mara", "who is there?")])
+    await writer.submit([Post(place, "mara", "now I am seen")])
+    assert [(growth.whole, len(growth.messages), sorted(growth.profiles)) for growth in growths] == [
+        (False, 0, []),
+        (True, 1, ["mara"]),
+    ]

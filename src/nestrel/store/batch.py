@@ -79,12 +79,14 @@ async def write(
     delivery."""
     places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
     locked = await facts.lock(connection, [places[number] for number in sorted(places)])
-    known = await facts.read(connection, [command for unit in units for command in unit], followed)
+    # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
+    shown = {number for number, id_ in places.items() if followed(id_)}
+    known = await facts.read(connection, [command for unit in units for command in unit], shown)
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
     members = await apply.apply(database, connection, decided)
     objects = await _objects(connection, decided)
-    growths = await _growths(connection, decided, known, objects, members, followed)
+    growths = await _growths(connection, decided, known, objects, members, shown)
     for problem, state in decided.stale.items():
         problem.extra["message"] = objects.changed[state.message]
     posted = iter(objects.posted)
@@ -140,7 +142,7 @@ async def _growths(
     known: Known,
     objects: _Objects,
     members: dict[UUID, list[Wire]],
-    followed: Callable[[UUID], bool],
+    shown: set[int],
 ) -> list[Growth]:
     growths: dict[Locked, Growth] = {}
     for place in (
@@ -149,7 +151,7 @@ async def _growths(
         if place not in growths:
             growths[place] = Growth(
                 place.id, place.rev_before, place.first_new - 1, place.rev, place.head, place.floor,
-                followed(place.id), members=members.get(place.id, []),
+                place.id.int in shown, members=members.get(place.id, []),
             )  # fmt: skip
     for state, place in decided.changed.items():
         growths[place].messages.append(objects.changed[state])

@@ -3,7 +3,7 @@ command."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -89,12 +89,13 @@ async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]
     }
 
 
-async def read(connection: Connection, commands: Sequence[Command], followed: Callable[[UUID], bool]) -> Known:
-    """One statement for each kind of command in the batch."""
+async def read(connection: Connection, commands: Sequence[Command], shown: set[int]) -> Known:
+    """One statement for each kind of command in the batch. `shown` are the conversations, by the number of their ids,
+    whose authors' profiles are wanted for live delivery."""
     known = Known()
     posts = [command for command in commands if isinstance(command, Post)]
     if posts:
-        await _read_posts(connection, known, posts, followed)
+        await _read_posts(connection, known, posts, shown)
     if len(posts) == len(commands):
         return known
     changes = [command for command in commands if isinstance(command, Change)]
@@ -106,15 +107,13 @@ async def read(connection: Connection, commands: Sequence[Command], followed: Ca
     return known
 
 
-async def _read_posts(
-    connection: Connection, known: Known, posts: Sequence[Post], followed: Callable[[UUID], bool]
-) -> None:
-    shown: set[str] = set()
+async def _read_posts(connection: Connection, known: Known, posts: Sequence[Post], shown: set[int]) -> None:
+    authors: set[str] = set()
     wanted = []
     for post in posts:
-        wanted.append(post.author_id not in shown and followed(post.conversation_id))
+        wanted.append(post.author_id not in authors and post.conversation_id.int in shown)
         if wanted[-1]:
-            shown.add(post.author_id)
+            authors.add(post.author_id)
     found = await fetch(
         connection,
         _POSTS,
@@ -126,7 +125,7 @@ async def _read_posts(
     )
     known.now = found[0][0]
     known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4], row[5]) for row in found])
-    if shown:
+    if authors:
         known.profiles = {
             post.author_id: row[6:] for post, row, first in zip(posts, found, wanted, strict=True) if first
         }
