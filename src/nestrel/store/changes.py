@@ -56,10 +56,6 @@ class Changes:
     departed: dict[str, str] = field(default_factory=dict)
     closed: bool = False
 
-    @property
-    def rows(self) -> int:
-        return len(self.messages) + len(self.members)
-
     def tail(self) -> str:
         """All of the JSON object behind `base` and `cursor`, which differ for each reader; written once for all."""
         packed = rows.dump(
