@@ -3,7 +3,7 @@
 A token is base64url (RFC 4648, no padding) over a version, a kind, a payload and 16 bytes of keyed BLAKE2b (RFC 7693),
 a third of the time of an HMAC, which every delivery pays. The code also covers what the token is bound to, so the
 binding costs no length. Kinds: `c` conversation cursor,
-`a` all cursor, `h` page of history, `l` page of any other list.
+`a` all cursor, `r` all cursor in the middle of a resync, `h` page of history, `l` page of any other list.
 """
 
 from __future__ import annotations
@@ -23,6 +23,8 @@ from nestrel.core import limits
 _VERSION = 1
 _MAC = 16
 _ALL = b"all"
+_SNAPSHOT_BYTES = 236
+"""Two halves of it, with an id and a position, still make a token of at most 400 characters."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +64,17 @@ class AllPosition:
     @property
     def snapshot(self) -> str:
         return f"{self.xmin}:{self.xmax}:{','.join(map(str, self.running))}"
+
+
+@dataclass(frozen=True, slots=True)
+class ResyncPosition:
+    """The middle of a resync from `since` (None: from nothing): done with conversations up to the id `after`, whose
+    state is no older than `upto`, and within that one up to `within` if it is not done yet."""
+
+    since: AllPosition | None
+    upto: AllPosition
+    after: UUID
+    within: ChangePosition | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,20 +128,29 @@ class CursorSeal:
     def open_conversation(self, member: str, conversation: UUID, token: str) -> ChangePosition:
         return ChangePosition(*struct.unpack(">QQQ", self._open(b"c", _scope(member, conversation), token)))
 
-    def all(self, member: str, at: AllPosition) -> str:
-        """The all cursor. A snapshot with too many running transactions is sealed as the older one at its `xmin`,
-        which repeats a little and leaves out nothing, so that the token stays small."""
-        payload = struct.pack(">QQQ", at.system, at.xmin, at.xmax)
-        payload += b"".join(struct.pack(">I", x - at.xmin) for x in at.running if x - at.xmin < 2**32)
-        if at.xmax - at.xmin >= 2**32 or len(payload) > 240:
-            payload = struct.pack(">QQQ", at.system, at.xmin, at.xmin)
-        return self._seal(b"a", _scope(member, None), payload)
+    def all(self, member: str, at: AllPosition | ResyncPosition) -> str:
+        """The all cursor, of either kind."""
+        if isinstance(at, AllPosition):
+            return self._seal(b"a", _scope(member, None), _pack(at, _SNAPSHOT_BYTES))
+        since = b"" if at.since is None else _pack(at.since, _SNAPSHOT_BYTES // 2)
+        within = b"" if at.within is None else struct.pack(">QQQ", at.within.rev, at.within.seq, at.within.member_rev)
+        head = bytes((len(since), len(within))) + since + within + at.after.bytes
+        return self._seal(b"r", _scope(member, None), head + _pack(at.upto, _SNAPSHOT_BYTES // 2))
 
-    def open_all(self, member: str, token: str) -> AllPosition:
-        payload = self._open(b"a", _scope(member, None), token)
-        system, xmin, xmax = struct.unpack_from(">QQQ", payload)
-        running = struct.unpack(f">{(len(payload) - 24) // 4}I", payload[24:])
-        return AllPosition(system, xmin, xmax, tuple(xmin + x for x in running))
+    def open_all(self, member: str, token: str) -> AllPosition | ResyncPosition:
+        """What an all cursor holds, of either kind."""
+        try:
+            return _unpack(self._open(b"a", _scope(member, None), token))
+        except ValueError:
+            payload = self._open(b"r", _scope(member, None), token)
+        since, within = payload[0], payload[1]
+        rest = payload[2 + since + within :]
+        return ResyncPosition(
+            _unpack(payload[2 : 2 + since]) if since else None,
+            _unpack(rest[16:]),
+            UUID(bytes=rest[:16]),
+            ChangePosition(*struct.unpack(">QQQ", payload[2 + since : 2 + since + within])) if within else None,
+        )
 
     def history(self, member: str, conversation: UUID, at: HistoryPosition) -> str:
         flags = at.older | at.descending << 1 | (at.since is not None) << 2 | (at.until is not None) << 3
@@ -163,6 +185,21 @@ class CursorSeal:
     def open_listing(self, member: str, listing: str, token: str) -> str:
         payload = self._open(b"l", _scope(member, listing), token)
         return payload[:-1].decode("utf-16-le" if payload[-1] else "utf-8")
+
+
+def _pack(at: AllPosition, most: int) -> bytes:
+    """A snapshot in at most so many bytes: one with too many running transactions becomes the older one at its
+    `xmin`, which repeats a little and leaves out nothing."""
+    payload = struct.pack(">QQQ", at.system, at.xmin, at.xmax)
+    if at.xmax - at.xmin >= 2**32 or len(payload) + 4 * len(at.running) > most:
+        return struct.pack(">QQQ", at.system, at.xmin, at.xmin)
+    return payload + b"".join(struct.pack(">I", x - at.xmin) for x in at.running)
+
+
+def _unpack(payload: bytes) -> AllPosition:
+    system, xmin, xmax = struct.unpack_from(">QQQ", payload)
+    running = struct.unpack(f">{(len(payload) - 24) // 4}I", payload[24:])
+    return AllPosition(system, xmin, xmax, tuple(xmin + x for x in running))
 
 
 def _scope(member: str, place: UUID | str | None) -> bytes:

@@ -17,6 +17,10 @@ CHANGES_DEFAULT = 200
 CHANGES_MOST = 500
 BATCH_POSTS = 500
 NEW_MEMBERS = 1_000
+RESYNC_CURSORS = 1_000
+RESYNC_ROWS = 2_000
+"""Rows of messages and members in one answer of a resync, about."""
+WAIT_SECONDS = 30
 
 SEQ_MOST = 2**53 - 1
 CURSOR_CHARS = 400

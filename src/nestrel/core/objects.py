@@ -102,6 +102,19 @@ class ChangeSet(WireObject):
     profiles: dict[str, Profile]
 
 
+class ResyncAnswer(WireObject):
+    """A change set for each conversation that moved. `joined` have come and are in `items` from the newest page on;
+    `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts is
+    not one's own. `more`: ask again with `cursor`."""
+
+    items: list[ChangeSet]
+    joined: list[str]
+    gone: list[str]
+    cursor: str
+    more: bool
+    reset: bool
+
+
 class HistoryPage(WireObject):
     """A page of messages in the order asked for; `older` and `newer` are null at the ends."""
 

@@ -17,17 +17,16 @@ import structlog
 
 from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
-from nestrel.store import changes as feed
-from nestrel.store import members
+from nestrel.live.source import Source
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
-from nestrel.store.database import Database
 from nestrel.store.events import Moved
 
 log = structlog.get_logger()
 
 _READ_ROWS = 500
 _READ_RETRY_SECONDS = 1.0
+_REACH_SECONDS = 5.0
 
 
 class Listener(Protocol):
@@ -94,8 +93,8 @@ class Hub:
     """Hands change sets to followers in the order of `rev`, whether they come from this process's own commits or,
     after a word from the bus, from the store."""
 
-    def __init__(self, database: Database) -> None:
-        self._database = database
+    def __init__(self, source: Source) -> None:
+        self._source = source
         self.channels: dict[UUID, Channel] = {}
         self._watchers: dict[str, set[Listener]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -128,8 +127,7 @@ class Hub:
     async def _locate(self, channels: Sequence[Channel]) -> None:
         if not channels:
             return
-        async with self._database.read() as connection:
-            states = await feed.states(connection, [channel.id for channel in channels])
+        states = await self._source.states([channel.id for channel in channels])
         for channel in channels:
             if channel.at is None and channel.id in states:
                 channel.at = states[channel.id].position
@@ -188,11 +186,38 @@ class Hub:
                 for listener in tuple(self._watchers.get(user_id, ())):
                     listener.joined(event.conversation_id)
 
+    async def reach(self, moved: Sequence[Moved]) -> bool:
+        """Hear of what moved, and wait until all of it has been handed on. False: the store could not be read."""
+        self.heard(moved)
+        wanted = {event.conversation_id: event.rev for event in moved if event.rev}
+        reading = [
+            channel.reading for id_ in wanted if (channel := self.channels.get(id_)) is not None and channel.reading
+        ]
+        if reading:
+            await asyncio.wait(reading, timeout=_REACH_SECONDS)
+        return not any(
+            (channel := self.channels.get(id_)) is not None and (channel.at is None or channel.at.rev < rev)
+            for id_, rev in wanted.items()
+        )
+
+    @property
+    def watched(self) -> bool:
+        """Whether anyone is told what their member joins."""
+        return bool(self._watchers)
+
+    def watchers(self) -> set[Listener]:
+        """All who are told what their members join."""
+        return {listener for listeners in self._watchers.values() for listener in listeners}
+
+    def look_at(self, channel: Channel) -> None:
+        """Something may have happened in a conversation of which no event told."""
+        if channel.at is not None:
+            self._want(channel, channel.at.rev + 1, once=True)
+
     def look_again(self) -> None:
         """Events may have been lost: look at every followed conversation."""
         for channel in self.channels.values():
-            if channel.at is not None:
-                self._want(channel, channel.at.rev + 1, once=True)
+            self.look_at(channel)
 
     # From the store to the ring
 
@@ -211,8 +236,7 @@ class Hub:
                 first = False
                 start = channel.at
                 try:
-                    async with self._database.read() as connection:
-                        found = await feed.since(connection, channel.id, start, _READ_ROWS)
+                    found = await self._source.since(channel.id, start, _READ_ROWS)
                     if found is not None and found.more:
                         await self._skip(channel)
                         continue
@@ -238,9 +262,8 @@ class Hub:
         """Too much for the ring: go to the present, and let each follower catch up from the store. Who is no longer
         a member by then is told so here, as the change that says it is skipped."""
         users = list({follower.user_id for follower in channel.followers})
-        async with self._database.read() as connection:
-            now = await feed.state(connection, channel.id)
-            gone = await members.departed(connection, channel.id, users)
+        now = (await self._source.states([channel.id])).get(channel.id)
+        gone = await self._source.departed(channel.id, users)
         if now is not None and channel.at is not None and now.rev > channel.at.rev:
             self._end_memberships(channel, gone, closed=now.closed)
             channel.at = now.position

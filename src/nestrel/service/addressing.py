@@ -2,25 +2,18 @@
 
 from __future__ import annotations
 
-from uuid import UUID
+from nestrel.core.cursors import CursorSeal
+from nestrel.store.changes import Changes
 
-from nestrel.core.cursors import ChangePosition, CursorSeal
 
-
-def addressed(
-    seal: CursorSeal,
-    member: str,
-    start: ChangePosition | None,
-    end: ChangePosition,
-    conversation_id: UUID,
-    tail: str,
-    base: str | None = None,
-    opening: str = "{",
-) -> tuple[str, str]:
-    """The reader's new cursor, and the JSON object whose other fields are `tail`. `base` saves sealing `start` again
-    where its cursor is known; `opening` may bring more fields."""
-    if base is None and start is not None:
-        base = seal.conversation(member, conversation_id, start)
-    cursor = seal.conversation(member, conversation_id, end)
+def written(base: str | None, cursor: str, tail: str, opening: str = "{") -> str:
+    """The JSON object whose other fields are `tail`; `opening` may bring more in front."""
     quoted = "null" if base is None else f'"{base}"'
-    return cursor, f'{opening}"base":{quoted},"cursor":"{cursor}",{tail}'
+    return f'{opening}"base":{quoted},"cursor":"{cursor}",{tail}'
+
+
+def addressed(seal: CursorSeal, member: str, changes: Changes) -> str:
+    """A change set for one member as JSON."""
+    id_, start = changes.conversation_id, changes.start
+    base = None if start is None else seal.conversation(member, id_, start)
+    return written(base, seal.conversation(member, id_, changes.end), changes.tail())

@@ -1,4 +1,4 @@
-"""The AsyncAPI 3 document of the WebSocket, made from the models that check the frames."""
+"""The AsyncAPI 3 document of the WebSocket and of the streams of events, made from the models that check the frames."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from nestrel.service import models
 _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "sign_in": (models.SignInFrame, "Say who you are; the first frame, or again before the token runs out."),
     "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
-    "follow_all": (models.FollowAllFrame, "Follow every conversation of yours, also those you join later."),
+    "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
     "post": (models.PostFrame, "Post a message."),
     "edit": (models.EditFrame, "Give a message of yours a new body; with `rev`, only if it has not changed since."),
@@ -62,6 +62,11 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
                     "cursor": cursor,
                     "read_seq": {"type": "integer"},
                     "unread": {"type": "integer"},
+                    "reset": {
+                        "type": "boolean",
+                        "description": "After `follow_all`: the cursor was of a state that is not this store's; "
+                        "everything begins anew.",
+                    },
                 },
                 [],
             ),
@@ -82,6 +87,24 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
                 ["conversation_id", "reason"],
             ),
             "Membership has ended, or the conversation is closed.",
+        ),
+        "checkpoint": (
+            _frame("checkpoint", {"cursor": cursor}, ["cursor"]),
+            "After `follow_all`: everything up to this all cursor has been sent on this socket.",
+        ),
+    }
+
+
+def _events() -> dict[str, tuple[dict[str, Any], str]]:
+    """The data of the streams' events, by event."""
+    ended = _server_frames()["unfollowed"]
+    properties = {name: schema for name, schema in ended[0]["properties"].items() if name != "type"}
+    return {
+        "changes": (_ref("ChangeSet"), "A change set; on the stream of one conversation its cursor is the `id`."),
+        "unfollowed": ({"type": "object", "properties": properties, "required": list(properties)}, ended[1]),
+        "checkpoint": (
+            {"type": "string", "maxLength": 400},
+            "On the stream of all conversations: all up to this all cursor has been sent; it is the `id` too.",
         ),
     }
 
@@ -104,12 +127,28 @@ def document() -> dict[str, Any]:
     for name, (payload, summary) in server.items():
         schemas[f"server_{name}"] = payload
         messages[name] = {"name": name, "summary": summary, "payload": _ref(f"server_{name}")}
+    events: dict[str, Any] = {}
+    for name, (payload, summary) in _events().items():
+        schemas[f"event_{name}"] = payload
+        events[name] = {"name": name, "summary": summary, "payload": _ref(f"event_{name}")}
     channel = {"$ref": "#/channels/live"}
+    streams = {"stream": "/v1/stream", "conversationStream": "/v1/conversations/{conversation_id}/stream"}
     return {
         "asyncapi": "3.0.0",
         "info": {"title": "Nestrel live", "version": __version__, "description": "JSON text frames, one object each."},
         "defaultContentType": "application/json",
-        "channels": {"live": {"address": "/v1/live", "messages": messages}},
+        "channels": {
+            "live": {"address": "/v1/live", "messages": messages},
+            **{
+                name: {
+                    "address": address,
+                    "description": "Server-sent events over HTTP; `cursor` or `Last-Event-ID` resumes.",
+                    "messages": events,
+                    **({"parameters": {"conversation_id": {}}} if "{" in address else {}),
+                }
+                for name, address in streams.items()
+            },
+        },
         "operations": {
             "toService": {
                 "action": "receive",
@@ -121,6 +160,7 @@ def document() -> dict[str, Any]:
                 "channel": channel,
                 "messages": [{"$ref": f"#/channels/live/messages/{name}"} for name in server],
             },
+            **{f"{name}ToClient": {"action": "send", "channel": {"$ref": f"#/channels/{name}"}} for name in streams},
         },
         "components": {"schemas": schemas},
     }

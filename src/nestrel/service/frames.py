@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from pydantic import ValidationError
 
-from nestrel.core import limits
 from nestrel.core.commands import Command, Edit, React, Read, Remove
-from nestrel.core.problems import Forbidden, InvalidRequest, Problem, SlowDown, fault, invalid
+from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.service import problems
 from nestrel.service.commands import make_post
-from nestrel.service.listing import opened
+from nestrel.service.following import Following
+from nestrel.service.listing import all_since, opened
 from nestrel.service.models import (
     EditFrame,
     FollowAllFrame,
@@ -26,14 +26,32 @@ from nestrel.service.models import (
     UnfollowFrame,
     UnreactFrame,
 )
-from nestrel.store import conversations, snapshots
-from nestrel.store.access import not_found, see
+from nestrel.service.state import Service
+from nestrel.store.access import Caller
 from nestrel.store.batch import Written
 
-if TYPE_CHECKING:
-    from nestrel.service.socket import Session
-
 _REF_CHARS = 128
+
+
+class Session(Protocol):
+    """The connection that a frame came on, as far as its command goes."""
+
+    service: Service
+    in_flight: int
+
+    @property
+    def caller(self) -> Caller: ...
+
+    @property
+    def following(self) -> Following: ...
+
+    def done(self, frame: Frame, **content: Any) -> None: ...
+
+    def refuse(self, ref: str | int | None, problem: Problem) -> None: ...
+
+    def failed(self, ref: str | int | None, error: BaseException) -> None: ...
+
+    async def sign_in(self, frame: SignInFrame) -> None: ...
 
 
 async def answer(session: Session, raw: dict[str, Any]) -> None:
@@ -104,63 +122,27 @@ async def _read(session: Session, frame: Any) -> None:
 
 
 async def _follow(session: Session, frame: Any) -> None:
-    """Follow one conversation, from a cursor or from now on. The follower is registered before access is looked at:
-    whoever loses it in between is told by the hub."""
-    service, caller, conversation_id = session.service, session.caller, frame.conversation_id
+    """Follow one conversation, from a cursor or from now on."""
     start = None
     if frame.cursor is not None:
-        start = opened(service.seal.open_conversation, caller.user_id, conversation_id, frame.cursor)
-    if conversation_id not in session.follows and len(session.follows) >= limits.FOLLOWS_PER_SOCKET:
-        raise SlowDown(f"one connection follows at most {limits.FOLLOWS_PER_SOCKET:,} conversations; unfollow some")
-    (follower,) = await service.hub.follow([conversation_id], caller.user_id, session)
-    try:
-        async with service.database.read() as connection:
-            access = await see(connection, conversation_id, caller)
-        if not access.standing.may_follow:
-            raise Forbidden("only members follow a conversation; join it first")
-    except BaseException:
-        service.hub.unfollow(follower)
-        raise
-    present = session.follows.get(conversation_id)
-    if present is not None:
-        service.hub.unfollow(follower)
-        follower = present
-    elif follower.live:
-        session.add_follow(follower)
-    else:
-        raise not_found(conversation_id)  # membership ended while we looked
-    if start is not None and (follower.at is None or present is None or start.rev < follower.at.rev):
-        follower.at, follower.cursor = start, frame.cursor
-    session.done(frame, conversation_id=str(conversation_id), cursor=session.cursor_of(follower))
-    session.wake(follower)
+        seal, user_id = session.service.seal, session.caller.user_id
+        start = opened(seal.open_conversation, user_id, frame.conversation_id, frame.cursor)
+    cursor = await session.following.follow(frame.conversation_id, start, frame.cursor)
+    session.done(frame, conversation_id=str(frame.conversation_id), cursor=cursor)
 
 
 async def _follow_all(session: Session, frame: Any) -> None:
-    """Follow every conversation of the member's, from now on, and those joined later."""
-    service, caller = session.service, session.caller
-    service.hub.watch(caller.user_id, session)
-    session.follows_all = True
-    async with service.database.read() as connection:
-        at = await snapshots.now(connection)
-        mine = await conversations.ids_of(connection, caller.user_id, limits.FOLLOWS_PER_SOCKET + 1)
-    if len(mine) > limits.FOLLOWS_PER_SOCKET:
-        raise SlowDown(f"one connection follows at most {limits.FOLLOWS_PER_SOCKET:,} conversations")
-    followers = await service.hub.follow(
-        [conversation_id for conversation_id in mine if conversation_id not in session.follows], caller.user_id, session
-    )
-    async with service.database.read() as connection:
-        still = set(await conversations.ids_of(connection, caller.user_id, limits.FOLLOWS_PER_SOCKET + 1))
-    for follower in followers:
-        if follower.channel.id in session.follows or follower.channel.id not in still or not follower.live:
-            service.hub.unfollow(follower)
-        else:
-            session.add_follow(follower)
-            session.wake(follower)
-    session.done(frame, cursor=service.seal.all(caller.user_id, at))
+    """Follow every conversation of the member's, from an all cursor or from now on, and those joined later."""
+    service, user_id = session.service, session.caller.user_id
+    since = None
+    if frame.cursor is not None:
+        since = all_since(opened(service.seal.open_all, user_id, frame.cursor))
+    start, whole = await session.following.follow_all(since)
+    session.done(frame, cursor=service.seal.all(user_id, start), reset=whole)
 
 
 async def _unfollow(session: Session, frame: Any) -> None:
-    session.remove_follow(frame.conversation_id)
+    session.following.unfollow(frame.conversation_id)
     session.done(frame)
 
 
@@ -168,7 +150,7 @@ async def _sign_in(session: Session, frame: Any) -> None:
     await session.sign_in(frame)
 
 
-_Handler = Callable[["Session", Any], Awaitable[None]]
+_Handler = Callable[[Session, Any], Awaitable[None]]
 
 _FRAMES: dict[str, tuple[type[Frame], _Handler]] = {
     "sign_in": (SignInFrame, _sign_in),

@@ -7,6 +7,7 @@ from typing import TypeVar
 
 from fastapi import Request
 
+from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.problems import invalid
 from nestrel.service.http import Json, link_header
 from nestrel.service.models import ListQuery
@@ -25,6 +26,13 @@ def opened(open_: Callable[..., T], *binding: object) -> T:
         return open_(*binding)
     except ValueError as error:
         raise invalid("/cursor", str(error)) from None
+
+
+def all_since(at: AllPosition | ResyncPosition) -> AllPosition:
+    """The snapshot from which to follow: in the middle of a resync, from where that began, or from the beginning."""
+    if isinstance(at, AllPosition):
+        return at
+    return at.since or AllPosition(at.upto.system, 1, 1)
 
 
 async def listed(

@@ -211,6 +211,28 @@ class MessagesQuery(Request):
 class ChangesQuery(Request):
     cursor: Cursor | None = None
     limit: Annotated[int, Field(ge=1, le=limits.CHANGES_MOST)] = limits.CHANGES_DEFAULT
+    wait: Annotated[
+        float, Field(ge=0, le=limits.WAIT_SECONDS, description="seconds to wait for a change while there is none")
+    ] = 0
+
+
+class StreamQuery(Request):
+    """Where a stream of events begins; a `Last-Event-ID` header goes before it."""
+
+    cursor: Cursor | None = None
+
+
+class ResyncRequest(Request):
+    """An all cursor, or a cursor for each conversation held; neither is a first sync of all that is yours."""
+
+    cursor: Cursor | None = None
+    conversations: Annotated[dict[UUID, Cursor], Field(max_length=limits.RESYNC_CURSORS)] | None = None
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> ResyncRequest:
+        if self.cursor is not None and self.conversations is not None:
+            raise ValueError("send an all cursor or a map of conversations, not both")
+        return self
 
 
 class Frame(Request):
@@ -230,7 +252,7 @@ class FollowFrame(Frame):
 
 
 class FollowAllFrame(Frame):
-    pass
+    cursor: Cursor | None = None
 
 
 class UnfollowFrame(Frame):

@@ -41,6 +41,13 @@ class DrainingServer(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, service: Service) -> None:
         super().__init__(config)
         self._service = service
+        service.abort = self._abort
+
+    def _abort(self, client: object) -> None:
+        """Cut the connection from an address, with whatever was still to be sent on it."""
+        for connection in tuple(self.server_state.connections):
+            if getattr(connection, "client", None) == client and connection.transport is not None:
+                connection.transport.abort()
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         service = self._service

@@ -47,6 +47,21 @@ class Settings(BaseSettings):
             gt=timedelta(0), description="how long a message can be edited, as in PT15M (ISO 8601); for ever when unset"
         ),
     ] = None
+    catch_up_rows: Annotated[
+        int,
+        Field(
+            ge=1,
+            le=1_000_000,
+            description="changed messages of a conversation that a catch-up brings at most; whoever was away for more "
+            "begins anew at its newest page, and reads the rest as history",
+        ),
+    ] = 100_000
+    checkpoint_seconds: Annotated[
+        float, Field(ge=0.1, le=60, description="time between two checkpoints of those who follow all")
+    ] = 3.0
+    stall_seconds: Annotated[
+        float, Field(ge=1, le=600, description="how long a connection may leave what is sent to it unread")
+    ] = 30.0
     rate_limit: Annotated[
         int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
     ] = None

@@ -1,4 +1,4 @@
-"""One WebSocket: reads frames, answers them, and pulls change sets for what it follows.
+"""One WebSocket: reads frames, answers them, and sends change sets of what it follows.
 
 Two tasks: the reader takes frames in order, the sender writes answers and change sets. Neither queue can grow: answers
 are bounded by the commands that may be in flight, and change sets lie in the hub until the socket is writable.
@@ -11,7 +11,6 @@ import contextlib
 import time
 from collections import deque
 from typing import Any
-from uuid import UUID
 
 import orjson
 import structlog
@@ -19,24 +18,20 @@ from starlette.types import Receive, Scope, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from nestrel.core import limits
-from nestrel.core.cursors import ChangePosition
 from nestrel.core.problems import InternalError, InvalidRequest, Problem, Unauthenticated, fault
-from nestrel.live.hub import Follower
 from nestrel.service import frames, metrics
-from nestrel.service.addressing import addressed
+from nestrel.service.addressing import written
+from nestrel.service.following import Checkpoint, Delivery, Ended, Following
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
-from nestrel.store import changes as feed
 from nestrel.store import rows
-from nestrel.store.access import Caller, see
+from nestrel.store.access import Caller
 
 log = structlog.get_logger()
 
 GOING_AWAY, SIGN_IN_AGAIN, ABUSE = 1001, 4401, 4429
-_CATCH_UP_ROWS = 200
-_CATCH_UP_RETRY_SECONDS = 1.0
 
 
 class Live:
@@ -50,31 +45,37 @@ class Live:
 
 
 class Session:
-    """A signed-in connection. `Listener` of the hub."""
+    """A signed-in connection."""
 
     def __init__(self, service: Service, socket: WebSocket, receive: Receive, send: Send) -> None:
         self.service = service
-        self.follows: dict[UUID, Follower] = {}
-        self.follows_all = False
         self.in_flight = 0
+        self.sending_since: float | None = None
         self._socket = socket
         self._raw_receive = receive
         self._raw_send = send
         self._identity: Identity | None = None
-        self._caller: Caller | None = None
+        self._following: Following | None = None
         self._out: deque[str] = deque()
-        self._dirty: dict[Follower, None] = {}
         self._something = asyncio.Event()
         self._room = asyncio.Event()
         self._closing: tuple[int, str] | None = None
         self._expiry: asyncio.TimerHandle | None = None
         self._refusals: deque[float] = deque()
-        self._tasks: set[asyncio.Task[None]] = set()
+
+    @property
+    def following(self) -> Following:
+        assert self._following is not None
+        return self._following
 
     @property
     def caller(self) -> Caller:
-        assert self._caller is not None
-        return self._caller
+        return self.following.caller
+
+    @property
+    def client(self) -> object:
+        """The address of the other side."""
+        return self._socket.scope.get("client")
 
     # The connection's life
 
@@ -98,16 +99,11 @@ class Session:
     async def _end(self, sender: asyncio.Task[None]) -> None:
         self.service.left(self)
         metrics.CONNECTIONS.dec()
-        metrics.FOLLOWS.dec(len(self.follows))
         if self._expiry is not None:
             self._expiry.cancel()
-        if self._identity is not None:
-            self.service.hub.unwatch(self._identity.user_id, self)
-        for follower in self.follows.values():
-            self.service.hub.unfollow(follower)
-        self.follows.clear()
-        for task in (sender, *self._tasks):
-            task.cancel()
+        if self._following is not None:
+            self._following.end_all()
+        sender.cancel()
         with contextlib.suppress(asyncio.CancelledError, WebSocketDisconnect):
             await sender
 
@@ -155,7 +151,12 @@ class Session:
 
     def _signed_in(self, identity: Identity, ref: str | int | None) -> None:
         self._identity = identity
-        self._caller = Caller(identity.user_id, identity.service)
+        caller = Caller(identity.user_id, identity.service)
+        if self._following is None:
+            service = self.service
+            self._following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
+        else:
+            self._following.caller = caller
         if self._expiry is not None:
             self._expiry.cancel()
         self._start_expiry(identity)
@@ -244,58 +245,6 @@ class Session:
         self._out.append(rows.dump(answer).decode())
         self._something.set()
 
-    # The hub's side
-
-    def wake(self, follower: Follower) -> None:
-        self._dirty[follower] = None
-        self._something.set()
-
-    def end(self, follower: Follower, reason: str) -> None:
-        conversation_id = follower.channel.id
-        self._dirty.pop(follower, None)
-        if self.follows.get(conversation_id) is not follower:
-            return  # whoever was about to follow finds out that it may not
-        del self.follows[conversation_id]
-        metrics.FOLLOWS.dec()
-        self._enqueue({"type": "unfollowed", "conversation_id": str(conversation_id), "reason": reason})
-
-    def joined(self, conversation_id: UUID) -> None:
-        if conversation_id in self.follows or not self.follows_all:
-            return
-        task = asyncio.create_task(self._follow_joined(conversation_id))
-        self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
-
-    async def _follow_joined(self, conversation_id: UUID) -> None:
-        for follower in await self.service.hub.follow([conversation_id], self.caller.user_id, self):
-            if conversation_id in self.follows:
-                self.service.hub.unfollow(follower)
-                continue
-            follower.at = None  # a conversation that is new to the client begins with its newest page
-            self.add_follow(follower)
-            self.wake(follower)
-
-    # Following
-
-    def add_follow(self, follower: Follower) -> None:
-        follower.started = True
-        self.follows[follower.channel.id] = follower
-        metrics.FOLLOWS.inc()
-
-    def remove_follow(self, conversation_id: UUID) -> None:
-        follower = self.follows.pop(conversation_id, None)
-        if follower is not None:
-            self.service.hub.unfollow(follower)
-            self._dirty.pop(follower, None)
-            metrics.FOLLOWS.dec()
-
-    def cursor_of(self, follower: Follower) -> str | None:
-        """The conversation cursor of all that was sent to a follower."""
-        if follower.cursor is None and follower.at is not None:
-            seal = self.service.seal
-            follower.cursor = seal.conversation(self.caller.user_id, follower.channel.id, follower.at)
-        return follower.cursor
-
     # Sending
 
     async def _send(self) -> None:
@@ -307,78 +256,32 @@ class Session:
                 await self._socket.close(*self._closing)
                 self._room.set()
                 return
-            if self._dirty:
-                await self._deliver(next(iter(self._dirty)))
+            following = self._following
+            if following is not None and following.pending:
+                event = await following.next()
+                if event is not None:
+                    await self._send_text(_text(event))
                 continue
             self._something.clear()
-            if not (self._out or self._dirty or self._closing):
+            if not (self._out or self._closing or (following is not None and following.pending)):
                 await self._something.wait()
 
     async def _send_text(self, text: str) -> None:
         # Straight to the server: the framework's own layers cost as much again for each of many followers.
+        self.sending_since = time.monotonic()
         try:
             await self._raw_send({"type": "websocket.send", "text": text})
         except OSError:
             raise WebSocketDisconnect(1006) from None
+        finally:
+            self.sending_since = None
 
-    async def _deliver(self, follower: Follower) -> None:
-        """Send one change set and leave the rest for the next turn, so that answers are never far behind."""
-        channel = follower.channel
-        at = follower.at
-        if not (follower.live and follower.started) or (
-            at is not None and channel.at is not None and at.complete and at.rev >= channel.at.rev
-        ):
-            self._dirty.pop(follower, None)
-            return
-        entry = channel.next_entry(at) if at is not None and at.complete else None
-        if entry is not None:
-            await self._send_changes(follower, entry.end, entry.tail)
-        else:
-            await self._catch_up(follower)
 
-    async def _send_changes(self, follower: Follower, end: ChangePosition, tail: str) -> None:
-        cursor, text = addressed(
-            self.service.seal,
-            follower.user_id,
-            follower.at,
-            end,
-            follower.channel.id,
-            tail,
-            base=self.cursor_of(follower),
-            opening='{"type":"changes",',
-        )
-        follower.at, follower.cursor = end, cursor
-        latest = follower.channel.at
-        if latest is not None and end.complete and end.rev >= latest.rev:
-            self._dirty.pop(follower, None)
-        metrics.DELIVERIES.inc()
-        await self._send_text(text)
-
-    async def _catch_up(self, follower: Follower) -> None:
-        """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
-        overlap; who may no longer read gets nothing."""
-        conversation_id, ring_at = follower.channel.id, follower.channel.at
-        try:
-            async with self.service.database.read() as connection:
-                access = await see(connection, conversation_id, self.caller)
-                if not access.standing.may_follow:
-                    self._dirty.pop(follower, None)
-                    return  # the hub is about to hear of it and says why
-                if follower.at is None:
-                    found = await feed.newest(connection, conversation_id, _CATCH_UP_ROWS)
-                else:
-                    upto = ring_at if ring_at is not None and follower.at.rev <= ring_at.rev else None
-                    found = await feed.since(connection, conversation_id, follower.at, _CATCH_UP_ROWS, upto=upto)
-        except Problem as problem:
-            self._dirty.pop(follower, None)
-            if problem.status >= 500:
-                asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self.wake, follower)
-            return
-        if found is None or found.closed:
-            self._dirty.pop(follower, None)
-            return
-        metrics.CATCH_UPS.inc()
-        if found.end == follower.at:
-            self._dirty.pop(follower, None)
-        elif follower.live:
-            await self._send_changes(follower, found.end, found.tail())
+def _text(event: Delivery | Ended | Checkpoint) -> str:
+    if isinstance(event, Delivery):
+        return written(*event, opening='{"type":"changes",')
+    if isinstance(event, Ended):
+        frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
+    else:
+        frame = {"type": "checkpoint", "cursor": event.cursor}
+    return rows.dump(frame).decode()

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from secrets import token_hex
 from typing import Protocol
 
@@ -17,7 +17,9 @@ from nestrel.core.problems import StoreUnavailable
 from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.hub import Hub
+from nestrel.live.source import StoreSource
 from nestrel.service import metrics
+from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.pages import Pages
 from nestrel.service.settings import Settings
 from nestrel.service.tokens import Identity, TokenVerifier
@@ -31,12 +33,24 @@ log = structlog.get_logger()
 
 _KNOWN_USERS = 200_000
 _ERASE_PAUSE_SECONDS = 5.0
+_STALL_GRACE_SECONDS = 5.0
+STALLED = 4408
+"""The WebSocket's close code for a connection that is not read from."""
 
 
 class Closable(Protocol):
-    """A live connection, as the drain sees it."""
+    """A live connection, as the drain sees it and whoever looks for stalled ones."""
 
-    def close(self, code: int, reason: str) -> None: ...
+    @property
+    def sending_since(self) -> float | None:
+        """When it began to wait for the other side to read, by the monotonic clock; None while it does not."""
+
+    @property
+    def client(self) -> object:
+        """The address of the other side."""
+
+    def close(self, code: int, reason: str) -> None:
+        """End it once what is on its way has been sent."""
 
 
 class Service:
@@ -53,7 +67,8 @@ class Service:
             node=self.node,
         )
         self.tokens = TokenVerifier(settings)
-        self.hub = Hub(self.database)
+        self.source = StoreSource(self.database, settings.catch_up_rows)
+        self.hub = Hub(self.source)
         self.bus = make_bus(settings.bus, settings.database_url, self.node)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(
@@ -67,20 +82,28 @@ class Service:
         self._empty = asyncio.Event()
         self._seal: CursorSeal | None = None
         self._known: set[str] = set()
-        self._eraser: asyncio.Task[None] | None = None
+        self._tasks: list[asyncio.Task[None]] = []
         self.something_closed = asyncio.Event()
+        self.abort: Callable[[object], None] = lambda _client: None
+        """Cuts the connection of an address; set by the server."""
 
     async def start(self) -> None:
         await self.bus.start(self.hub.heard, self.hub.look_again)
         with contextlib.suppress(StoreUnavailable):
             await self.load_seal()
-        self._eraser = asyncio.create_task(self._erase(), name="eraser")
+        checkpoints = Checkpoints(self.hub, self.source, self.settings.checkpoint_seconds)
+        self._tasks = [
+            asyncio.create_task(self._erase(), name="eraser"),
+            asyncio.create_task(checkpoints.run(), name="checkpoints"),
+            asyncio.create_task(end_stalled(self), name="stalls"),
+        ]
 
     async def stop(self) -> None:
         await self.writer.drain()
-        if self._eraser is not None:
-            self._eraser.cancel()
-            await asyncio.wait([self._eraser])
+        for task in self._tasks:
+            task.cancel()
+        if self._tasks:
+            await asyncio.wait(self._tasks)
         await self.hub.stop()
         await self.bus.stop()
         await self.database.close()
@@ -108,6 +131,10 @@ class Service:
         if self._seal is None:
             raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
         return self._seal
+
+    def sealing(self) -> CursorSeal:
+        """`seal`, for those who ask for it later."""
+        return self.seal
 
     def _grown(self, growths: Sequence[Growth]) -> None:
         metrics.MESSAGES.inc(sum(growth.head - growth.head_before for growth in growths))
@@ -158,3 +185,27 @@ class Service:
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(self.something_closed.wait(), _ERASE_PAUSE_SECONDS)
             self.something_closed.clear()
+
+
+async def end_stalled(service: Service) -> None:
+    """End connections whose other side leaves what it was sent unread for too long. Each is told so, behind what it
+    has not read, and has as long again to come to that; then its line is cut."""
+    told: dict[Closable, float] = {}
+    most = service.settings.stall_seconds
+    while True:
+        await asyncio.sleep(min(1.0, most / 4))
+        now = time.monotonic()
+        for session in tuple(service.sessions):
+            since = session.sending_since
+            if since is None or now - since < most or session in told:
+                continue
+            told[session] = now
+            metrics.STALLED.inc()
+            log.info("connection.stalled", client=session.client, seconds=round(now - since))
+            session.close(STALLED, "nothing was read for too long; come back, and resume from your cursor")
+        for session, at in tuple(told.items()):
+            if session not in service.sessions:
+                del told[session]
+            elif now - at >= min(most, _STALL_GRACE_SECONDS):
+                del told[session]
+                service.abort(session.client)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from uuid import UUID
 
+from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import conversations, messages, profiles, rows
 from nestrel.store.access import Access
@@ -30,6 +31,12 @@ SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEE
 _MEMBERS = f"""
 SELECT {MEMBER_COLUMNS}, left_reason FROM members
 WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 ORDER BY rev LIMIT $3
+"""
+_COUNT = """
+SELECT (SELECT count(*) FROM (SELECT 1 FROM messages
+            WHERE conversation_id = $1 AND changed AND rev > $2 AND seq >= $3 LIMIT $4) m)
+     + (SELECT count(*) FROM (SELECT 1 FROM reaction_counts
+            WHERE conversation_id = $1 AND rev > $2 AND seq >= $3 LIMIT $4) c)
 """
 _STATES = "SELECT id, rev, head, floor, own_rev, closed_at IS NOT NULL FROM conversations WHERE id = ANY($1::uuid[])"
 
@@ -95,11 +102,6 @@ async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> di
     return {row[0]: State(*row[1:]) for row in found}
 
 
-async def state(connection: Connection, conversation_id: UUID) -> State | None:
-    """The counters of one conversation now; None if there never was such a one."""
-    return (await states(connection, [conversation_id])).get(conversation_id)
-
-
 def position_of(access: Access) -> ChangePosition:
     """Where a client stands that holds everything which `access` saw."""
     return ChangePosition(access.rev, access.head, access.rev)
@@ -112,21 +114,25 @@ async def since(
     limit: int,
     *,
     upto: ChangePosition | None = None,
+    most: int | None = None,
 ) -> Changes | None:
     """What changed after `start`, at most `limit` rows; `more` if there is more. None: there is no conversation.
-    `upto` ends it at an earlier position than the present.
+    `upto` ends it at an earlier position than the present. Where more than `most` messages changed, or `start` is of
+    a state that is lost, the newest page is given instead, with `reset`.
 
     The counters are read first and rows are read up to them. `rev` follows commit order, so every row that they
     count is visible by then; a row that moves on meanwhile has a higher `rev` and comes with the next read. First
     come rows that changed, then new ones, then members: each has its own part of the position.
     """
-    now = await state(connection, conversation_id)
+    now = (await states(connection, [conversation_id])).get(conversation_id)
     if now is None:
         return None
     changes = Changes(conversation_id, start, start, now.head, now.floor, closed=now.closed)
     if now.closed:
         changes.end = now.position
         return changes
+    if most is not None and await _too_far(connection, conversation_id, start, now, most):
+        return await newest(connection, conversation_id, min(limit, limits.PAGE_MOST))
     if upto is not None and upto.rev < now.rev:
         now = replace(now, rev=upto.rev, head=upto.seq)
         changes.head = now.head
@@ -135,16 +141,32 @@ async def since(
     return changes
 
 
-async def newest(connection: Connection, conversation_id: UUID, limit: int) -> Changes | None:
-    """A first change set: the conversation and its newest page; the members follow from its position on."""
-    now = await state(connection, conversation_id)
+async def _too_far(connection: Connection, conversation_id: UUID, start: ChangePosition, now: State, most: int) -> bool:
+    """Whether a catch-up is too large; arithmetic for most, and else counted no further than `most`."""
+    if start.rev > now.rev or start.seq > now.head:
+        return True  # the store was set back to an earlier state
+    if now.rev - start.rev <= most:
+        return False
+    new = now.head - max(start.seq, now.floor - 1)
+    if new > most:
+        return True
+    [(changed,)] = await fetch(connection, _COUNT, conversation_id, start.rev, now.floor, most - new + 1)
+    return bool(new + changed > most)
+
+
+async def newest(
+    connection: Connection, conversation_id: UUID, limit: int, *, rows: int | None = None
+) -> Changes | None:
+    """A first change set: the conversation and its newest `limit` messages, and members up to `rows` rows in all (by
+    default `limit`); the other members follow from its position on."""
+    now = (await states(connection, [conversation_id])).get(conversation_id)
     if now is None or now.closed:
         return None
     found = await fetch(connection, _NEWEST, conversation_id, now.floor, now.head, limit)
     end = ChangePosition(now.rev, now.head, 0)
     changes = Changes(conversation_id, None, end, now.head, now.floor, reset=True)
     changes.messages = await messages.wires_of(connection, conversation_id, found[::-1])
-    await _read_members(connection, changes, now, limit - len(changes.messages))
+    await _read_members(connection, changes, now, (rows or limit) - len(changes.messages))
     await _complete(connection, changes, own=True)
     return changes
 

@@ -45,7 +45,8 @@ _PUT = text(
     SELECT :id, :user_id, :role, clock_timestamp(), rev FROM moved
     ON CONFLICT (conversation_id, user_id) DO UPDATE
     SET role = excluded.role, rev = excluded.rev, moved_xid = pg_current_xact_id(), left_at = NULL,
-        left_reason = NULL, joined_at = CASE WHEN m.left_at IS NULL THEN m.joined_at ELSE excluded.joined_at END
+        left_reason = NULL, joined_at = CASE WHEN m.left_at IS NULL THEN m.joined_at ELSE excluded.joined_at END,
+        joined_xid = CASE WHEN m.left_at IS NULL THEN m.joined_xid ELSE pg_current_xact_id() END
     RETURNING rev
     """
 )

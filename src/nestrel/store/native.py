@@ -18,14 +18,15 @@ from nestrel.store.events import Moved
 
 class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
-    transaction has announced so far."""
+    transaction has announced so far, `system` the database cluster's identifier once someone has asked."""
 
-    __slots__ = ("driver", "sql", "told")
+    __slots__ = ("driver", "sql", "system", "told")
 
     def __init__(self, sql: AsyncConnection, driver: object) -> None:
         self.sql = sql
         self.driver = cast("asyncpg.Connection[Any]", driver)
         self.told: list[Moved] = []
+        self.system: int | None = None
 
     async def execute(self, statement: Executable, values: Mapping[str, Any] | None = None) -> CursorResult[Any]:
         """Run a statement of SQLAlchemy's."""

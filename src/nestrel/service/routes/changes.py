@@ -1,21 +1,26 @@
-"""What changed in a conversation since a cursor."""
+"""What changed in a conversation since a cursor; at once, or when something does."""
 
 from __future__ import annotations
 
+import asyncio
 from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Query
 from starlette.responses import Response
 
+from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ChangeSet
 from nestrel.core.problems import Forbidden
+from nestrel.live.hub import Follower
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangesQuery
+from nestrel.service.state import Service
 from nestrel.store import changes
-from nestrel.store.access import not_found, see
+from nestrel.store.access import Caller, not_found, see
+from nestrel.store.changes import Changes
 
 router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRoute, tags=["changes"])
 
@@ -24,19 +29,80 @@ router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRo
 async def read(
     conversation_id: UUID, query: Annotated[ChangesQuery, Query()], service: ServiceDep, caller: CallerDep
 ) -> Response:
-    """One change set; without a cursor, the conversation's newest page with `reset`. `more` says to ask again."""
+    """One change set; without a cursor, the conversation's newest page with `reset`. `more` says to ask again. With
+    `wait`, a set in which nothing changed is held back until something does, or the time is over."""
     start = None
     if query.cursor is not None:
         start = opened(service.seal.open_conversation, caller.user_id, conversation_id, query.cursor)
+    found = await _read(service, caller, conversation_id, start, query.limit)
+    if query.wait and found.end == start and not service.draining:
+        found = await _wait(service, caller, conversation_id, start, query)
+    return Response(addressed(service.seal, caller.user_id, found), media_type="application/json")
+
+
+async def _read(
+    service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition | None, limit: int
+) -> Changes:
     async with service.database.read() as connection:
         access = await see(connection, conversation_id, caller)
         if not access.standing.may_follow:
             raise Forbidden("only members follow a conversation; join it first")
+        if start is not None and start == ChangePosition(access.rev, access.head, access.rev):
+            return Changes(conversation_id, start, start, access.head, access.floor)
         if start is None:
-            found = await changes.newest(connection, conversation_id, query.limit)
+            found = await changes.newest(connection, conversation_id, limit)
         else:
-            found = await changes.since(connection, conversation_id, start, query.limit)
+            most = service.settings.catch_up_rows
+            found = await changes.since(connection, conversation_id, start, limit, most=most)
+        # Again after the reading: whoever may see it now might when it was read.
+        await see(connection, conversation_id, caller)
     if found is None or found.closed:
         raise not_found(conversation_id)
-    _, text = addressed(service.seal, caller.user_id, found.start, found.end, conversation_id, found.tail())
-    return Response(text, media_type="application/json")
+    return found
+
+
+class _Waiter:
+    """A request that waits for a conversation to move. `Listener` of the hub, and closed by the drain."""
+
+    sending_since = None
+    client = None
+
+    def __init__(self) -> None:
+        self.something = asyncio.Event()
+
+    def wake(self, _follower: Follower) -> None:
+        self.something.set()
+
+    def end(self, _follower: Follower, _reason: str) -> None:
+        self.something.set()
+
+    def joined(self, _conversation_id: UUID) -> None:
+        """Not of interest here."""
+
+    def close(self, _code: int, _reason: str) -> None:
+        self.something.set()
+
+
+async def _wait(
+    service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition, query: ChangesQuery
+) -> Changes:
+    """Read again whenever something moved, until there is a change to tell or the time is over. It listens before it
+    reads, so nothing passes between."""
+    waiter = _Waiter()
+    (follower,) = await service.hub.follow([conversation_id], caller.user_id, waiter)
+    service.sessions.add(waiter)
+    try:
+        async with asyncio.timeout(query.wait) as limit:
+            while True:
+                waiter.something.clear()
+                found = await _read(service, caller, conversation_id, start, query.limit)
+                if found.end != start or service.draining:
+                    return found
+                await waiter.something.wait()
+    except TimeoutError:
+        if not limit.expired():
+            raise
+        return await _read(service, caller, conversation_id, start, query.limit)
+    finally:
+        service.hub.unfollow(follower)
+        service.left(waiter)

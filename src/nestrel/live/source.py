@@ -1,0 +1,128 @@
+"""What the live path reads: a seam, so that hub and followers run as well on anything that keeps the store's word."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+from uuid import UUID
+
+from nestrel.core.cursors import AllPosition, ChangePosition
+from nestrel.core.problems import Forbidden, NotFound
+from nestrel.store import changes as feed
+from nestrel.store import members, resync, snapshots
+from nestrel.store.access import Caller, see
+from nestrel.store.changes import Changes, State
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.resync import Place
+
+
+class Source(Protocol):
+    """Each may raise `StoreUnavailable`; each reads one state that is no older than the call."""
+
+    async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
+        """The counters of conversations."""
+
+    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
+        """What changed, for everyone; see `nestrel.store.changes.since`."""
+
+    async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
+        """Those of the users who are members no more, each with the reason."""
+
+    async def check(self, caller: Caller, conversation_id: UUID) -> None:
+        """Raises `NotFound` or `Forbidden` for someone who may not follow a conversation."""
+
+    async def catch_up(
+        self,
+        caller: Caller,
+        conversation_id: UUID,
+        start: ChangePosition | None,
+        limit: int,
+        upto: ChangePosition | None,
+    ) -> Changes | None:
+        """What changed, for one member; without a start, the newest page. None: the caller may not follow it."""
+
+    async def now(self) -> AllPosition:
+        """A snapshot."""
+
+    async def mine(self, user_id: str, most: int) -> list[UUID]:
+        """The member's conversations, `most` of them."""
+
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
+        """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
+        of this store."""
+
+    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
+        """A new snapshot, and what moved since; see `nestrel.store.resync.stirred`."""
+
+
+class StoreSource:
+    """`Source` on PostgreSQL. `most` rows is the largest catch-up; beyond it the newest page comes instead."""
+
+    def __init__(self, database: Database, most: int) -> None:
+        self._database = database
+        self._most = most
+
+    async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
+        async with self._database.read() as connection:
+            return await feed.states(connection, conversation_ids)
+
+    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
+        async with self._database.read() as connection:
+            return await feed.since(connection, conversation_id, start, limit)
+
+    async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
+        async with self._database.read() as connection:
+            return await members.departed(connection, conversation_id, user_ids)
+
+    async def check(self, caller: Caller, conversation_id: UUID) -> None:
+        async with self._database.read() as connection:
+            access = await see(connection, conversation_id, caller)
+        if not access.standing.may_follow:
+            raise Forbidden("only members follow a conversation; join it first")
+
+    async def catch_up(
+        self,
+        caller: Caller,
+        conversation_id: UUID,
+        start: ChangePosition | None,
+        limit: int,
+        upto: ChangePosition | None,
+    ) -> Changes | None:
+        async with self._database.read() as connection:
+            if start is None:
+                found = await feed.newest(connection, conversation_id, limit)
+            else:
+                found = await feed.since(connection, conversation_id, start, limit, upto=upto, most=self._most)
+            # Looked at after the reading: whoever may follow now might when it was read.
+            try:
+                access = await see(connection, conversation_id, caller)
+            except NotFound:
+                return None
+            return found if access.standing.may_follow and found is not None and not found.closed else None
+
+    async def now(self) -> AllPosition:
+        async with self._database.read() as connection:
+            return await snapshots.now(connection)
+
+    async def mine(self, user_id: str, most: int) -> list[UUID]:
+        async with self._database.read() as connection:
+            return [place.id for place in await resync.mine(connection, user_id, limit=most)]
+
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
+        async with self._database.read() as connection:
+            whole = not snapshots.knows(await snapshots.now(connection), since)
+            places: list[Place] = []
+            while True:
+                after = places[-1].id if places else resync.NOTHING
+                if whole:
+                    found = await resync.mine(connection, user_id, after=after)
+                else:
+                    found = await resync.moved(connection, user_id, since, self._most, after=after)
+                places += found
+                if len(found) < resync.MANY:
+                    return whole, places
+
+    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
+        async with self._database.read() as connection:
+            return await resync.stirred(connection, followed, since)

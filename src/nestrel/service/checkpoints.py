@@ -1,0 +1,56 @@
+"""The checkpoints of a process: every few seconds one question for all that is followed here, which finds a lost
+wake-up as well."""
+
+from __future__ import annotations
+
+import asyncio
+
+import structlog
+
+from nestrel.core.cursors import AllPosition
+from nestrel.live.hub import Hub
+from nestrel.live.source import Source
+from nestrel.service.following import Following
+from nestrel.store import snapshots
+
+log = structlog.get_logger()
+
+
+class Checkpoints:
+    """Takes a snapshot every `seconds`, makes sure that the hub has handed on all that moved up to it, and tells
+    those who follow all of their conversations."""
+
+    def __init__(self, hub: Hub, source: Source, seconds: float) -> None:
+        self._hub = hub
+        self._source = source
+        self._seconds = seconds
+
+    async def run(self) -> None:
+        """Until cancelled; a store that is away is asked again at the next turn."""
+        since = None
+        while True:
+            try:
+                since = await self.turn(since)
+            except Exception as error:
+                log.warning("checkpoint.failed", reason=str(error))
+            await asyncio.sleep(self._seconds)
+
+    async def turn(self, since: AllPosition | None) -> AllPosition:
+        """One question; returns the snapshot from which the next one asks."""
+        if since is None or not (self._hub.channels or self._hub.watched):
+            now = await self._source.now()
+            if since is None:
+                self._hub.look_again()
+            return now
+        # Who comes while this is asked is not spoken for: their conversations may not be among those asked about.
+        asking = {one: one.generation for one in self._hub.watchers() if isinstance(one, Following) and one.follows_all}
+        now, moved = await self._source.stirred(list(self._hub.channels), since)
+        if not snapshots.knows(now, since):
+            self._hub.look_again()
+            return now
+        if not await self._hub.reach(moved):
+            return since
+        for following, generation in asking.items():
+            if following.generation == generation and following.follows_all:
+                following.reached(now)
+        return now

@@ -1,0 +1,308 @@
+"""What one connection follows, and what is to be sent on it next; for a WebSocket and for a stream of events alike.
+
+Nothing is queued here but what has no other place: change sets lie in the hub or in the store until `next` fetches
+one, so a reader that is slow costs a position for each conversation.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Callable
+from typing import NamedTuple
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
+from nestrel.core.problems import Problem, SlowDown
+from nestrel.live.hub import Follower, Hub
+from nestrel.live.source import Source
+from nestrel.service import metrics
+from nestrel.store.access import Caller, not_found
+
+_CATCH_UP_ROWS = 500
+_CATCH_UP_RETRY_SECONDS = 1.0
+
+
+class Delivery(NamedTuple):
+    """A change set to send: `tail` is its JSON behind the cursors."""
+
+    base: str | None
+    cursor: str
+    tail: str
+
+
+class Ended(NamedTuple):
+    """A conversation is not followed any more."""
+
+    conversation_id: UUID
+    reason: str
+
+
+class Checkpoint(NamedTuple):
+    """Everything up to this all cursor has been sent."""
+
+    cursor: str
+
+
+class Following:
+    """`Listener` of the hub. `stirred` is called whenever `next` may have something."""
+
+    def __init__(
+        self, hub: Hub, source: Source, seal: Callable[[], CursorSeal], caller: Caller, stirred: Callable[[], None]
+    ) -> None:
+        self.caller = caller
+        self.follows: dict[UUID, Follower] = {}
+        self.generation = 0
+        """Grows before each registration at the hub: a checkpoint asked for before says nothing of what came."""
+        self._hub = hub
+        self._source = source
+        self._seal = seal
+        self._stirred = stirred
+        self._all = False
+        self._all_started = False
+        self._left_out: set[UUID] = set()
+        self._dirty: dict[Follower, None] = {}
+        self._unsettled: set[Follower] = set()
+        self._ended: deque[Ended] = deque()
+        self._joining: set[asyncio.Task[None]] = set()
+        self._checkpoint: AllPosition | None = None
+        self._sent = False
+        self._over = False
+
+    # Commands
+
+    async def follow(self, conversation_id: UUID, start: ChangePosition | None, token: str | None) -> str | None:
+        """Follow one conversation, from a position (`token` is its cursor) or from now on; returns the cursor that it
+        begins at. The follower is registered before access is looked at: whoever loses it in between is told by the
+        hub.
+
+        Raises:
+            NotFound, Forbidden: the caller may not see it, or not follow it.
+            SlowDown: these are too many.
+        """
+        present = self.follows.get(conversation_id)
+        if present is None and len(self.follows) >= limits.FOLLOWS_PER_SOCKET:
+            raise SlowDown(f"one connection follows at most {limits.FOLLOWS_PER_SOCKET:,} conversations; unfollow some")
+        (follower,) = await self._register([conversation_id])
+        try:
+            await self._source.check(self.caller, conversation_id)
+        except BaseException:
+            self._hub.unfollow(follower)
+            raise
+        present = self.follows.get(conversation_id)
+        if present is not None:
+            self._hub.unfollow(follower)
+            follower = present
+        elif follower.live:
+            self._add(follower)
+        else:
+            raise not_found(conversation_id)  # membership ended while we looked
+        self._left_out.discard(conversation_id)
+        if start is not None and (follower.at is None or present is None or start.rev < follower.at.rev):
+            follower.at, follower.cursor = start, token
+        self.wake(follower)
+        return self._cursor_of(follower)
+
+    async def follow_all(self, since: AllPosition | None) -> tuple[AllPosition, bool]:
+        """Follow every conversation of the member's, from a snapshot or from now on, and those joined later. Returns
+        where it begins, and whether that is at nothing because `since` is of a state that is not this store's.
+
+        Raises:
+            SlowDown: the member has too many.
+        """
+        most, user_id = limits.FOLLOWS_PER_SOCKET, self.caller.user_id
+        self._hub.watch(user_id, self)
+        began, self._all = self._all, True
+        start = await self._source.now()
+        mine = await self._source.mine(user_id, most + 1)
+        if len(mine) > most:
+            self._all = began
+            raise SlowDown(f"one connection follows at most {most:,} conversations")
+        followers = await self._register([id_ for id_ in mine if id_ not in self.follows])
+        whole, moved = await self._source.moved(user_id, since or start)
+        gone = {place.id: place.gone for place in moved if place.gone is not None}
+        for follower in followers:
+            if follower.channel.id in gone or follower.channel.id in self.follows or not follower.live:
+                self._hub.unfollow(follower)
+            else:
+                self._add(follower)
+        for place in moved:
+            if place.gone is not None:
+                if since is not None:
+                    self._ended.append(Ended(place.id, place.gone))
+            elif (held := self.follows.get(place.id)) is None:
+                self.joined(place.id)
+            elif place.start is None or held.at is None or place.start.rev < held.at.rev:
+                held.at, held.cursor = place.start, None
+                self.wake(held)
+        self._left_out.clear()
+        self._all_started = True
+        self._stirred()
+        return (start if since is None or whole else since), whole
+
+    def unfollow(self, conversation_id: UUID) -> None:
+        follower = self.follows.pop(conversation_id, None)
+        if follower is not None:
+            self._forget(follower)
+            if self._all:
+                self._left_out.add(conversation_id)
+
+    def end_all(self) -> None:
+        """The connection has ended."""
+        self._over = True
+        self._hub.unwatch(self.caller.user_id, self)
+        for task in self._joining:
+            task.cancel()
+        for follower in self.follows.values():
+            self._forget(follower)
+        self.follows.clear()
+
+    async def _register(self, conversation_ids: list[UUID]) -> list[Follower]:
+        self.generation += 1
+        return await self._hub.follow(conversation_ids, self.caller.user_id, self)
+
+    def _add(self, follower: Follower) -> None:
+        follower.started = True
+        self.follows[follower.channel.id] = follower
+        metrics.FOLLOWS.inc()
+
+    def _forget(self, follower: Follower) -> None:
+        self._hub.unfollow(follower)
+        self._dirty.pop(follower, None)
+        self._unsettled.discard(follower)
+        metrics.FOLLOWS.dec()
+
+    def _cursor_of(self, follower: Follower) -> str | None:
+        """The conversation cursor of all that was sent to a follower."""
+        if follower.cursor is None and follower.at is not None:
+            follower.cursor = self._seal().conversation(self.caller.user_id, follower.channel.id, follower.at)
+        return follower.cursor
+
+    # The hub's side
+
+    def wake(self, follower: Follower) -> None:
+        self._dirty[follower] = None
+        self._stirred()
+
+    def end(self, follower: Follower, reason: str) -> None:
+        conversation_id = follower.channel.id
+        self._dirty.pop(follower, None)
+        self._unsettled.discard(follower)
+        if self.follows.get(conversation_id) is not follower:
+            return  # whoever was about to follow finds out that it may not
+        del self.follows[conversation_id]
+        metrics.FOLLOWS.dec()
+        self._ended.append(Ended(conversation_id, reason))
+        self._stirred()
+
+    def joined(self, conversation_id: UUID) -> None:
+        if conversation_id in self.follows or conversation_id in self._left_out or not self._all or self._over:
+            return
+        task = asyncio.create_task(self._follow_joined(conversation_id))
+        self._joining.add(task)
+        task.add_done_callback(self._joining.discard)
+        task.add_done_callback(lambda _task: self._stirred())
+
+    async def _follow_joined(self, conversation_id: UUID) -> None:
+        for follower in await self._register([conversation_id]):
+            if conversation_id in self.follows or self._over:
+                self._hub.unfollow(follower)
+                continue
+            follower.at = None  # a conversation that is new to the client begins with its newest page
+            self._add(follower)
+            self.wake(follower)
+
+    @property
+    def follows_all(self) -> bool:
+        """Whether checkpoints are of use: nothing of the member's was left out at the client's wish."""
+        return self._all_started and not self._left_out
+
+    def reached(self, at: AllPosition) -> None:
+        """The hub has handed on all up to a snapshot: say so once that, too, has been sent."""
+        self._checkpoint = at
+        self._stirred()
+
+    # Sending
+
+    @property
+    def pending(self) -> bool:
+        """Whether `next` would give something, or might."""
+        return bool(self._dirty or self._ended or (self._checkpoint is not None and self._settled))
+
+    @property
+    def _settled(self) -> bool:
+        return not (self._dirty or self._unsettled or self._joining or self._ended)
+
+    async def next(self) -> Delivery | Ended | Checkpoint | None:
+        """What is to be sent next, None for nothing now. What it gives counts as sent."""
+        while self._ended or self._dirty:
+            if self._ended:
+                self._sent = True
+                return self._ended.popleft()
+            found = await self._deliver(next(iter(self._dirty)))
+            if found is not None:
+                self._sent = True
+                return found
+        if self._checkpoint is None or not self._settled:
+            return None
+        at, self._checkpoint = self._checkpoint, None
+        if not self._sent or not self.follows_all:
+            return None
+        self._sent = False
+        return Checkpoint(self._seal().all(self.caller.user_id, at))
+
+    async def _deliver(self, follower: Follower) -> Delivery | None:
+        """One change set of one conversation; the rest waits for the next turn."""
+        channel = follower.channel
+        at = follower.at
+        if not (follower.live and follower.started) or (
+            at is not None and channel.at is not None and at.complete and at.rev >= channel.at.rev
+        ):
+            self._dirty.pop(follower, None)
+            return None
+        entry = channel.next_entry(at) if at is not None and at.complete else None
+        if entry is not None:
+            return self._moved_on(follower, entry.end, entry.tail)
+        return await self._catch_up(follower)
+
+    def _moved_on(self, follower: Follower, end: ChangePosition, tail: str) -> Delivery:
+        base = self._cursor_of(follower)
+        cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
+        follower.at, follower.cursor = end, cursor
+        latest = follower.channel.at
+        if latest is not None and end.complete and end.rev >= latest.rev:
+            self._dirty.pop(follower, None)
+        metrics.DELIVERIES.inc()
+        return Delivery(base, cursor, tail)
+
+    async def _catch_up(self, follower: Follower) -> Delivery | None:
+        """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
+        overlap; who may no longer read gets nothing."""
+        channel, at = follower.channel, follower.at
+        upto = channel.at if at is not None and channel.at is not None and at.rev <= channel.at.rev else None
+        try:
+            found = await self._source.catch_up(self.caller, channel.id, at, _CATCH_UP_ROWS, upto)
+        except Problem:
+            self._dirty.pop(follower, None)
+            if follower.live:
+                self._unsettled.add(follower)
+                asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self._again, follower)
+            return None
+        if not follower.live or follower.at is not at:
+            return None  # it ended meanwhile, or was asked to begin elsewhere
+        if found is None:
+            self._dirty.pop(follower, None)
+            self._unsettled.add(follower)
+            self._hub.look_at(channel)  # it hears of what ended it there, and says why
+            return None
+        metrics.CATCH_UPS.inc()
+        if found.end == at:
+            self._dirty.pop(follower, None)
+            return None
+        return self._moved_on(follower, found.end, found.tail())
+
+    def _again(self, follower: Follower) -> None:
+        self._unsettled.discard(follower)
+        if follower.live:
+            self.wake(follower)

@@ -1,0 +1,162 @@
+"""Change sets as server-sent events (the HTML standard's `text/event-stream`), for clients without WebSocket."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections.abc import AsyncIterator, Iterator
+from typing import Annotated, Any
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Request
+from starlette.responses import StreamingResponse
+from starlette.types import Receive, Scope, Send
+
+from nestrel.core.problems import StoreUnavailable
+from nestrel.service import metrics
+from nestrel.service.addressing import written
+from nestrel.service.following import Checkpoint, Delivery, Ended, Following
+from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer
+from nestrel.service.listing import all_since, opened
+from nestrel.service.models import StreamQuery
+from nestrel.service.state import Service
+from nestrel.store import rows
+from nestrel.store.access import Caller
+
+router = APIRouter(tags=["changes"], route_class=JsonRoute)
+
+_COMMENT_SECONDS = 15.0
+_EVENTS: dict[int | str, dict[str, Any]] = {
+    200: {"description": "A stream of events", "content": {"text/event-stream": {}}}
+}
+
+
+@router.get("/conversations/{conversation_id}/stream", response_class=StreamingResponse, responses=_EVENTS)
+async def one(
+    conversation_id: UUID,
+    query: Annotated[StreamQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> StreamingResponse:
+    """Change sets of one conversation from a cursor on, or from now on: `event: changes`, with the conversation cursor
+    as `id:`; `event: unfollowed`, and the end, when it is yours no more. A comment comes every 15 s."""
+    cursor = request.headers.get("last-event-id") or query.cursor
+    start = None
+    if cursor is not None:
+        start = opened(service.seal.open_conversation, caller.user_id, conversation_id, cursor)
+    stream = Stream(service, caller, request, one=True)
+    with stream.ended_by_failure():
+        await stream.begin(bearer(request.headers.get("authorization")))
+        await stream.following.follow(conversation_id, start, cursor)
+    return EventResponse(stream)
+
+
+@router.get("/stream", response_class=StreamingResponse, responses=_EVENTS)
+async def every(
+    query: Annotated[StreamQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+) -> StreamingResponse:
+    """Change sets of all your conversations from an all cursor on, or from now on, without an `id:`; and when something
+    was sent, `event: checkpoint` every few seconds, with the all cursor as `id:` and as data."""
+    cursor = request.headers.get("last-event-id") or query.cursor
+    since = None
+    if cursor is not None:
+        since = all_since(opened(service.seal.open_all, caller.user_id, cursor))
+    stream = Stream(service, caller, request, one=False)
+    with stream.ended_by_failure():
+        await stream.begin(bearer(request.headers.get("authorization")))
+        await stream.following.follow_all(since)
+    return EventResponse(stream)
+
+
+class Stream:
+    """One open stream. The server takes the next event only when the last one has gone out, so nothing piles up."""
+
+    def __init__(self, service: Service, caller: Caller, request: Request, *, one: bool) -> None:
+        self.sending_since: float | None = None
+        self.client = request.scope.get("client")
+        self._service = service
+        self._one = one
+        self._something = asyncio.Event()
+        self._closed = service.draining
+        self._expiry: asyncio.TimerHandle | None = None
+        self.following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
+
+    async def begin(self, token: str) -> None:
+        """Be there for the drain, and for no longer than the token."""
+        self._service.sessions.add(self)
+        metrics.STREAMS.inc()
+        left = (await self._service.sign_in(token)).expires_at - time.time()
+        # An event loop's timer has a limit of its own; a stream for longer than a day can as well begin anew.
+        self._expiry = asyncio.get_running_loop().call_later(min(max(left, 0), 86_400), self.close, 0, "")
+
+    def end(self) -> None:
+        """Forget everything."""
+        if self._expiry is not None:
+            self._expiry.cancel()
+        self.following.end_all()
+        metrics.STREAMS.dec()
+        self._service.left(self)
+
+    @contextlib.contextmanager
+    def ended_by_failure(self) -> Iterator[None]:
+        """For what comes before the answer."""
+        try:
+            yield
+        except BaseException:
+            self.end()
+            raise
+
+    def close(self, _code: int, _reason: str) -> None:
+        self._closed = True
+        self._something.set()
+
+    async def events(self) -> AsyncIterator[str]:
+        """The texts to send, and how long the other side takes for each."""
+        async for text in self._texts():
+            self.sending_since = time.monotonic()
+            yield text
+            self.sending_since = None
+
+    async def _texts(self) -> AsyncIterator[str]:
+        yield ": here\n\n"
+        while not self._closed:
+            self._something.clear()
+            event = None
+            if self.following.pending:
+                with contextlib.suppress(StoreUnavailable):
+                    event = await self.following.next()
+            if event is not None:
+                yield self._text(event)
+                if self._one and isinstance(event, Ended):
+                    return
+            elif not self._something.is_set():
+                try:
+                    await asyncio.wait_for(self._something.wait(), _COMMENT_SECONDS)
+                except TimeoutError:
+                    yield ": here\n\n"
+
+    def _text(self, event: Delivery | Ended | Checkpoint) -> str:
+        if isinstance(event, Delivery):
+            id_ = f"id: {event.cursor}\n" if self._one else ""
+            return f"event: changes\n{id_}data: {written(*event)}\n\n"
+        if isinstance(event, Checkpoint):
+            return f"event: checkpoint\nid: {event.cursor}\ndata: {event.cursor}\n\n"
+        data = rows.dump({"conversation_id": str(event.conversation_id), "reason": event.reason}).decode()
+        return f"event: unfollowed\ndata: {data}\n\n"
+
+
+class EventResponse(StreamingResponse):
+    """Sends a stream, and ends it however that ends."""
+
+    def __init__(self, stream: Stream) -> None:
+        headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        super().__init__(stream.events(), media_type="text/event-stream", headers=headers)
+        self._stream = stream
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        try:
+            await super().__call__(scope, receive, send)
+        finally:
+            self._stream.end()
