@@ -30,6 +30,7 @@ log = structlog.get_logger()
 _PING_SECONDS = 20.0
 _BACKLOG = 4096
 _CLOSE_SECONDS = 5.0
+_SEND_BUFFER_BYTES = 128 * 1024
 
 
 _SPAWN = multiprocessing.get_context("spawn")
@@ -96,6 +97,8 @@ def listen(settings: Settings) -> socket.socket:
     family = socket.AF_INET6 if ":" in settings.host else socket.AF_INET
     bound = socket.socket(family, socket.SOCK_STREAM)
     bound.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    # Connections inherit it: what the system keeps for one that does not read is bounded, and not by megabytes.
+    bound.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, _SEND_BUFFER_BYTES)
     bound.bind((settings.host, settings.port))
     bound.listen(_BACKLOG)
     bound.set_inheritable(True)

@@ -189,7 +189,7 @@ class Service:
 
 async def end_stalled(service: Service) -> None:
     """End connections whose other side leaves what it was sent unread for too long. Each is told so, behind what it
-    has not read, and has as long again to come to that; then its line is cut."""
+    has not read, and has a few seconds to come to that; then its line is cut."""
     told: dict[Closable, float] = {}
     most = service.settings.stall_seconds
     while True:
@@ -206,6 +206,6 @@ async def end_stalled(service: Service) -> None:
         for session, at in tuple(told.items()):
             if session not in service.sessions:
                 del told[session]
-            elif now - at >= min(most, _STALL_GRACE_SECONDS):
+            elif now - at >= _STALL_GRACE_SECONDS:
                 del told[session]
                 service.abort(session.client)

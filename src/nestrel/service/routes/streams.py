@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import time
 from collections.abc import AsyncIterator, Iterator
-from typing import Annotated, Any
+from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Request
@@ -17,7 +17,7 @@ from nestrel.core.problems import StoreUnavailable
 from nestrel.service import metrics
 from nestrel.service.addressing import written
 from nestrel.service.following import Checkpoint, Delivery, Ended, Following
-from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer
+from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
 from nestrel.service.state import Service
@@ -27,9 +27,8 @@ from nestrel.store.access import Caller
 router = APIRouter(tags=["changes"], route_class=JsonRoute)
 
 _COMMENT_SECONDS = 15.0
-_EVENTS: dict[int | str, dict[str, Any]] = {
-    200: {"description": "A stream of events", "content": {"text/event-stream": {}}}
-}
+_EVENTS = documented(None)
+_EVENTS[200] = {"description": "A stream of events", "content": {"text/event-stream": {}}}
 
 
 @router.get("/conversations/{conversation_id}/stream", response_class=StreamingResponse, responses=_EVENTS)
