@@ -40,15 +40,35 @@ class Served:
         self.url = f"http://127.0.0.1:{self.port}"
         handle, name = tempfile.mkstemp(prefix="nestrel-log-")
         self._log = Path(name)
+        os.close(handle)
         settings = {"NESTREL_DATABASE_URL": database_url, "NESTREL_JWT_SECRET": SECRET, **env}
         inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "nestrel.cli", "serve", "--port", str(self.port), "--workers", str(workers)],
-            env={**inherited, **settings},
-            stdout=handle,
-            stderr=handle,
-        )
-        os.close(handle)
+        self._env = {**inherited, **settings}
+        self._workers = workers
+        self.process = self._start()
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        with self._log.open("ab") as log:
+            return subprocess.Popen(
+                [
+                    sys.executable,
+                    "-m",
+                    "nestrel.cli",
+                    "serve",
+                    "--port",
+                    str(self.port),
+                    "--workers",
+                    str(self._workers),
+                ],
+                env=self._env,
+                stdout=log,
+                stderr=log,
+            )
+
+    def restart(self) -> Served:
+        """Start anew, at the same address, after it was stopped or killed."""
+        self.process = self._start()
+        return self
 
     def log(self) -> str:
         return self._log.read_text()

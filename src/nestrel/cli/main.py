@@ -23,6 +23,7 @@ _COMMANDS = {
     "read": "changing",
     "readers": "changing",
     "remove": "changing",
+    "resync": "resync",
     "serve": "run",
     "token": "token",
     "unlike": "changing",

@@ -25,8 +25,8 @@ def as_json(command: F) -> F:
     return click.option("--json", "as_json", is_flag=True, help="Print JSON Lines, one object a line.")(command)
 
 
-def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Give a command a `Client`, from `--url` and `--token` or their environment variables."""
+def with_service(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Give a command the `url` and `token` of a service, from options or their environment variables."""
 
     @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
     @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN.")
@@ -39,6 +39,17 @@ def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
             )
         if not url.startswith(("http://", "https://")):
             raise click.UsageError("--url must begin with http:// or https://")
+        return command(*args, url=url, token=token, **kwargs)
+
+    return run
+
+
+def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Give a command a `Client` of that service."""
+
+    @with_service
+    @functools.wraps(command)
+    def run(*args: Any, url: str, token: str, **kwargs: Any) -> Any:
         with Client(url, token) as client:
             return command(*args, client=client, **kwargs)
 

@@ -9,6 +9,10 @@ from nestrel.client.blocking import Client
 from nestrel.client.errors import Unreachable
 from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
 from nestrel.client.live import LiveConversation
+from nestrel.client.replica.schema import NotAReplica
+from nestrel.client.replica.store import Resynced
+from nestrel.client.replica.sync import ReplicaState, Standing
+from nestrel.client.replica.synced import SyncedReplica
 from nestrel.core.objects import (
     ChangeSet,
     Conversation,
@@ -23,6 +27,7 @@ from nestrel.core.objects import (
     Reader,
     Receipt,
 )
+from nestrel.core.outbox import Entry
 from nestrel.core.problems import (
     ConfirmNeeded,
     Expired,
@@ -52,6 +57,7 @@ __all__ = [
     "Conversation",
     "ConversationPage",
     "EarlierBody",
+    "Entry",
     "Event",
     "Expired",
     "FollowState",
@@ -66,6 +72,7 @@ __all__ = [
     "MethodNotAllowed",
     "NameTaken",
     "NestrelError",
+    "NotAReplica",
     "NotFound",
     "Problem",
     "Profile",
@@ -74,9 +81,13 @@ __all__ = [
     "Reader",
     "Receipt",
     "Replica",
+    "ReplicaState",
+    "Resynced",
     "SlowDown",
     "StaleEdit",
+    "Standing",
     "StoreUnavailable",
+    "SyncedReplica",
     "TooLarge",
     "Unauthenticated",
     "Unfollowed",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable
+from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal
 from uuid import UUID
@@ -12,6 +13,7 @@ import httpx
 from nestrel.client.follow import Follow
 from nestrel.client.live import LiveConversation
 from nestrel.client.messages import MessageCalls, path
+from nestrel.client.replica.synced import SyncedReplica
 from nestrel.client.transport import TokenSource, Transport
 from nestrel.core.objects import (
     ChangeSet,
@@ -187,3 +189,8 @@ class AsyncClient(MessageCalls):
         """A conversation as an object that stays current while its `async with` block runs: its newest messages,
         members and receipts, and the commands on them."""
         return LiveConversation(self, conversation_id, newest)
+
+    def replica(self, path: str | Path) -> SyncedReplica:
+        """All of one's conversations in a SQLite file: readable with no network, kept current in an `async with` block,
+        with an outbox for what is done while away."""
+        return SyncedReplica(path, self._base_url, self._transport)

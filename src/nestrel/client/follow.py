@@ -10,18 +10,14 @@ from enum import StrEnum
 from types import TracebackType
 from typing import Any
 
-import orjson
-from websockets.asyncio.client import ClientConnection, connect
-from websockets.exceptions import InvalidHandshake, WebSocketException
+from websockets.asyncio.client import ClientConnection
 
 from nestrel.client.errors import Unreachable
-from nestrel.client.transport import TokenSource, token_of
+from nestrel.client.line import address_of, signed_in
+from nestrel.client.transport import TokenSource
 from nestrel.core.backoff import delays
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import NestrelError, Problem, SlowDown, StoreUnavailable, Unauthenticated, from_document
-
-_TOKEN_RAN_OUT = 4401
-_SILENCE_SECONDS = 20.0
+from nestrel.core.problems import NestrelError, SlowDown, StoreUnavailable
 
 
 class FollowState(StrEnum):
@@ -65,7 +61,7 @@ class Follow:
         self.conversation_id = conversation_id
         self.cursor = cursor
         self.state = ConnectionState(FollowState.CONNECTING)
-        self._address = "ws" + base_url.rstrip("/").removeprefix("http") + "/v1/live"
+        self._address = address_of(base_url)
         self._token = token
         self._events: AsyncIterator[Event] | None = None
         self._socket: ClientConnection | None = None
@@ -115,37 +111,20 @@ class Follow:
     async def _connection(self) -> AsyncIterator[Event]:
         """One connection, from signing in to its end, which is always an error."""
         try:
-            async with connect(
-                self._address, max_size=None, open_timeout=10, ping_interval=_SILENCE_SECONDS, compression=None
-            ) as socket:
-                self._socket = socket
-                await self._command(socket, type="sign_in", token=await token_of(self._token))
-                frame = await self._command(
-                    socket,
-                    type="follow",
-                    conversation_id=self.conversation_id,
-                    **({"cursor": self.cursor} if self.cursor else {}),
-                )
-                self.cursor = frame["cursor"]
+            async with signed_in(self._address, self._token, self._opened) as line:
+                cursor = {"cursor": self.cursor} if self.cursor else {}
+                done = await line.command({"type": "follow", "conversation_id": self.conversation_id, **cursor})
+                self.cursor = done["cursor"]
                 self.state = ConnectionState(FollowState.LIVE)
-                async for text in socket:
-                    event = self._read(orjson.loads(text))
+                while True:
+                    event = self._read(await line.receive())
                     if event is not None:
                         yield event
-                if socket.close_code == _TOKEN_RAN_OUT and isinstance(self._token, str):
-                    raise Unauthenticated("the token has run out; give the client a function that brings a new one")
-                raise Unreachable(f"the line was closed ({socket.close_code} {socket.close_reason or ''})".rstrip())
-        except (OSError, TimeoutError, InvalidHandshake, WebSocketException, orjson.JSONDecodeError) as error:
-            raise Unreachable(f"no line to {self._address}: {error or type(error).__name__}") from error
         finally:
             self._socket = None
 
-    async def _command(self, socket: ClientConnection, **frame: Any) -> dict[str, Any]:
-        await socket.send(orjson.dumps(frame).decode())
-        answer: dict[str, Any] = orjson.loads(await socket.recv())
-        if answer["type"] == "refused":
-            raise _problem(answer)
-        return answer
+    def _opened(self, socket: ClientConnection) -> None:
+        self._socket = socket
 
     def _read(self, frame: dict[str, Any]) -> Event | None:
         if frame["type"] == "changes":
@@ -155,7 +134,3 @@ class Follow:
         if frame["type"] == "unfollowed":
             return Unfollowed(frame["conversation_id"], frame["reason"])
         return None
-
-
-def _problem(frame: dict[str, Any]) -> Problem:
-    return from_document(frame["problem"], frame["problem"].get("status", 500))

@@ -61,6 +61,20 @@ class Transport:
             Problem: the service refuses.
             Unreachable: it does not answer, or not with JSON.
         """
+        content = await self.content(method, path, body=body, params=params, headers=headers, repeatable=repeatable)
+        return orjson.loads(content) if content else None
+
+    async def content(
+        self,
+        method: str,
+        path: str,
+        *,
+        body: Any = None,
+        params: dict[str, Any] | None = None,
+        headers: dict[bytes, bytes] | None = None,
+        repeatable: bool = False,
+    ) -> bytes:
+        """The same as it came."""
         pauses = delays(random.random)
         for left in range(self._tries - 1, -1, -1):
             try:
@@ -74,7 +88,7 @@ class Transport:
 
     async def _once(
         self, method: str, path: str, body: Any, params: dict[str, Any] | None, headers: dict[bytes, bytes] | None
-    ) -> Any:
+    ) -> bytes:
         # Bytes, so that a key of any script goes out as its UTF-8.
         sent = {**(headers or {}), b"Authorization": f"Bearer {await token_of(self.token)}".encode()}
         content = None
@@ -87,7 +101,7 @@ class Transport:
         except httpx.HTTPError as error:
             raise Unreachable(f"{self._http.base_url.host} does not answer: {error or type(error).__name__}") from error
         if answer.is_success:
-            return orjson.loads(answer.content) if answer.content else None
+            return answer.content
         raise _refusal(answer)
 
 

@@ -104,8 +104,8 @@ class ChangeSet(WireObject):
 
 class ResyncAnswer(WireObject):
     """A change set for each conversation that moved. `joined` have come and are in `items` from the newest page on;
-    `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts is
-    not one's own. `more`: ask again with `cursor`."""
+    `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts
+    is not one's own. `more`: ask again with `cursor`."""
 
     items: list[ChangeSet]
     joined: list[str]

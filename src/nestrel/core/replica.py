@@ -27,6 +27,8 @@ class Replica:
         if changes.reset:
             self.messages.clear()
             self.members.clear()
+            # A store that was set back to an earlier state may have fewer messages than this copy had.
+            self.head, self.floor, self.conversation = 0, 1, None
         known = self.conversation
         if changes.conversation is not None and (known is None or changes.conversation.rev >= known.rev):
             self.conversation = changes.conversation
@@ -69,6 +71,15 @@ class Replica:
         """The messages held, by `seq`."""
         return [self.messages[seq] for seq in sorted(self.messages)]
 
+    def holes(self) -> list[tuple[int, int]]:
+        """The runs of numbers from floor to head that are not held, each from its first to its last."""
+        runs, expected = [], self.floor
+        for seq in [*sorted(self.messages), self.head + 1]:
+            if seq > expected:
+                runs.append((expected, seq - 1))
+            expected = max(expected, seq + 1)
+        return runs
+
     def present(self) -> list[Member]:
         """Those who are members now, by user id."""
         return sorted(
@@ -87,7 +98,7 @@ class Replica:
     def unread(self, user_id: str) -> int | None:
         """Messages of others above a member's receipt that are not removed; None if not all of them are held."""
         member = self.members.get(user_id)
-        if member is None:
+        if member is None or member.left_at is not None:
             return None
         count = 0
         for seq in range(max(member.read_seq, self.floor - 1) + 1, self.head + 1):

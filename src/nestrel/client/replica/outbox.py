@@ -1,0 +1,109 @@
+"""The outbox in the replica's file: kept in order, sent by `nestrel.client.replica.sync`."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+from uuid import uuid4
+
+import orjson
+
+from nestrel.client.replica.store import ReplicaFile, put_message, text
+from nestrel.core.outbox import Entry, Kind
+from nestrel.core.times import format_time, parse_time
+
+_COLUMNS = "n, conversation_id, kind, key, content, at, seq, about, problem"
+
+
+class Outbox:
+    """Commands that the service has not acknowledged; each is durable when the method that takes it returns."""
+
+    def __init__(self, file: ReplicaFile) -> None:
+        self._file = file
+
+    def put(
+        self,
+        kind: Kind,
+        conversation_id: str,
+        content: Mapping[str, Any],
+        *,
+        key: str | None = None,
+        seq: int | None = None,
+        about: str | None = None,
+    ) -> Entry:
+        """Take a command. A receipt takes the place of one that waits."""
+        key, at = key or str(uuid4()), datetime.now(UTC)
+        with self._file.write(durable=True) as connection:
+            if kind == "read":
+                connection.execute(
+                    "DELETE FROM outbox WHERE kind = 'read' AND conversation_id = ? AND problem IS NULL",
+                    (conversation_id,),
+                )
+            n = connection.execute(
+                "INSERT INTO outbox (conversation_id, kind, key, content, at, seq, about) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (conversation_id, kind, key, text(content), format_time(at), seq, about),
+            ).lastrowid
+        assert n is not None
+        return Entry(n, conversation_id, kind, key, content, at, seq, about)
+
+    def entries(self, conversation_id: str | None = None) -> list[Entry]:
+        """All of them, or those of one conversation, in their order; those refused too."""
+        where, values = ("WHERE conversation_id = ?", (conversation_id,)) if conversation_id else ("", ())
+        with self._file.read() as connection:
+            found = connection.execute(f"SELECT {_COLUMNS} FROM outbox {where} ORDER BY n", values).fetchall()
+        return [_entry(*row) for row in found]
+
+    def next(self) -> Entry | None:
+        """The first that waits."""
+        with self._file.read() as connection:
+            row = connection.execute(
+                f"SELECT {_COLUMNS} FROM outbox WHERE problem IS NULL ORDER BY n LIMIT 1"
+            ).fetchone()
+        return _entry(*row) if row else None
+
+    def done(self, entry: Entry, message: Mapping[str, Any] | None) -> None:
+        """The service has carried it out. In one transaction it goes and the message that it made comes, so that
+        nobody sees both or neither; what is about that message learns its number."""
+        with self._file.write(durable=True) as connection:
+            if message is not None:
+                put_message(connection, message)
+                connection.execute("UPDATE outbox SET seq = ? WHERE about = ?", (message["seq"], entry.key))
+            connection.execute("DELETE FROM outbox WHERE n = ?", (entry.n,))
+
+    def refused(self, entry: Entry, problem: Mapping[str, Any]) -> None:
+        """Keep it with its reason; so are the commands about a post that was refused."""
+        with self._file.write(durable=True) as connection:
+            connection.execute("UPDATE outbox SET problem = ? WHERE n = ?", (text(problem), entry.n))
+            behind = {**problem, "detail": f"the post that this is about was refused: {problem.get('detail', '')}"}
+            connection.execute(
+                "UPDATE outbox SET problem = ? WHERE about = ? AND seq IS NULL", (text(behind), entry.key)
+            )
+
+    def retry(self, n: int) -> None:
+        """Let a refused command wait again, with the key that it had."""
+        with self._file.write(durable=True) as connection:
+            connection.execute("UPDATE outbox SET problem = NULL WHERE n = ?", (n,))
+
+    def discard(self, n: int) -> None:
+        """Give a command up, with those about its post; one that is under way may still be carried out."""
+        with self._file.write(durable=True) as connection:
+            connection.execute(
+                "DELETE FROM outbox WHERE n = ? OR (seq IS NULL AND about = (SELECT key FROM outbox WHERE n = ?))",
+                (n, n),
+            )
+
+
+def _entry(
+    n: int,
+    conversation_id: str,
+    kind: Kind,
+    key: str,
+    content: str,
+    at: str,
+    seq: int | None,
+    about: str | None,
+    problem: str | None,
+) -> Entry:
+    refusal = orjson.loads(problem) if problem else None
+    return Entry(n, conversation_id, kind, key, orjson.loads(content), parse_time(at), seq, about, refusal)

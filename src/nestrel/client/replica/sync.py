@@ -1,0 +1,249 @@
+"""Keeps a replica current: the state machine of docs/protocol.md.
+
+On every new line first the outbox goes out, then everything that moved is fetched, then all is followed from there.
+Nothing is followed while the outbox goes out, so one's own posts come by their answers and never twice.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import random
+import time
+from collections import deque
+from collections.abc import Awaitable, Callable
+from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, Protocol
+
+import orjson
+
+from nestrel.client.errors import Unreachable
+from nestrel.client.line import Frame, Line, problem_of
+from nestrel.client.replica.outbox import Outbox
+from nestrel.client.replica.store import ReplicaFile, Resynced
+from nestrel.core.backoff import delays
+from nestrel.core.outbox import Entry, Outcome, outcome
+from nestrel.core.problems import InvalidRequest, NestrelError, SlowDown, StoreUnavailable
+
+_AGAIN_SECONDS = 1.0
+
+
+class ReplicaState(StrEnum):
+    """`away`: what is shown is what was held; `catching_up`: the line is there; `live`: everything up to now is held;
+    `refused`: the service does not let the member in, and nothing is tried until `retry_now`; `ended` by the caller."""
+
+    AWAY = "away"
+    CATCHING_UP = "catching_up"
+    LIVE = "live"
+    REFUSED = "refused"
+    ENDED = "ended"
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """The state of a replica, and unless it is live, why."""
+
+    state: ReplicaState
+    reason: str = ""
+
+
+class Network(Protocol):
+    """The service as a replica sees it."""
+
+    name: str
+
+    def line(self) -> AbstractAsyncContextManager[Line]:
+        """Open a line and sign in."""
+
+    async def resync(self, cursor: str | None) -> bytes:
+        """The answer of `POST /resync`."""
+
+
+Offload = Callable[..., Awaitable[Any]]
+
+
+class Sync:
+    """The loop behind a replica. `offload` runs what waits for the disk; `told` is called at every change."""
+
+    def __init__(
+        self,
+        file: ReplicaFile,
+        outbox: Outbox,
+        network: Network,
+        *,
+        told: Callable[[], None] = lambda: None,
+        offload: Offload = asyncio.to_thread,
+        chance: Callable[[], float] = random.random,
+    ) -> None:
+        self.standing = Standing(ReplicaState.AWAY, "not started yet")
+        self.last: Resynced | None = None
+        self._file = file
+        self._outbox = outbox
+        self._network = network
+        self._told = told
+        self._offload = offload
+        self._chance = chance
+        self._awake = asyncio.Event()
+        self._more = asyncio.Event()
+
+    def retry_now(self) -> None:
+        """Try at once: the network is back, or there is a new token."""
+        self._awake.set()
+
+    def something_waits(self) -> None:
+        """The outbox has grown."""
+        self._more.set()
+
+    def _set(self, state: ReplicaState, reason: str = "") -> None:
+        self.standing = Standing(state, reason)
+        self._told()
+
+    async def run(self) -> None:
+        """Until cancelled."""
+        pauses = delays(self._chance)
+        try:
+            while True:
+                self._awake.clear()
+                try:
+                    await self._connection()
+                except (Unreachable, StoreUnavailable, SlowDown) as error:
+                    if self.standing.state is ReplicaState.LIVE:
+                        pauses = delays(self._chance)
+                    self._set(ReplicaState.AWAY, str(error))
+                    await self._pause(next(pauses))
+                except NestrelError as error:
+                    self._set(ReplicaState.REFUSED, str(error))
+                    await self._awake.wait()
+        finally:
+            self._set(ReplicaState.ENDED, "ended by the caller")
+
+    async def _pause(self, seconds: float) -> None:
+        try:
+            async with asyncio.timeout(seconds):
+                await self._awake.wait()
+        except TimeoutError:
+            pass
+
+    async def _connection(self) -> None:
+        """One line, from its beginning to its end, which is an error."""
+        async with self._network.line() as line:
+            await self._offload(self._file.claim, self._network.name, line.user_id)
+            self._set(ReplicaState.CATCHING_UP)
+            user = _User(self, line)
+            await user.flush()
+            await self.catch_up()
+            await user.live()
+
+    async def catch_up(self) -> Resynced:
+        """Fetch everything that moved; returns what that was. Each answer is taken in while the next one is fetched."""
+        report, began = Resynced(), time.monotonic()
+        self.last = None
+        taking: asyncio.Future[Any] | None = None
+        cursor, more = self._file.cursor, True
+        try:
+            while more:
+                try:
+                    content = await self._network.resync(cursor)
+                except InvalidRequest:
+                    if cursor is None:
+                        raise
+                    cursor = None  # of another time of this service: begin anew, and lose nothing
+                    continue
+                answer = orjson.loads(content)
+                if taking is not None:
+                    await taking
+                taking = asyncio.ensure_future(self._offload(self._take_in, answer, len(content), report))
+                cursor, more = answer["cursor"], answer["more"]
+        finally:
+            if taking is not None:
+                await asyncio.shield(taking)
+        report.seconds = time.monotonic() - began
+        self.last = report
+        self._told()
+        return report
+
+    def _take_in(self, answer: dict[str, Any], size: int, report: Resynced) -> None:
+        moved, rows = self._file.apply_answer(answer)
+        report.conversations += moved
+        report.rows += rows
+        report.joined += len(answer["joined"])
+        report.gone += len(answer["gone"])
+        report.bytes += size
+        report.requests += 1
+
+
+class _User:
+    """What is done on one line: answers are matched to commands, and change sets taken in, in the order they come."""
+
+    def __init__(self, sync: Sync, line: Line) -> None:
+        self._sync = sync
+        self._line = line
+        self._sent: deque[Entry] = deque()
+        self._settled = asyncio.Event()
+        self._again = False
+
+    async def flush(self) -> None:
+        """Send what waits, one after another, before anything is followed."""
+        while (entry := self._sync._outbox.next()) is not None:
+            await self._line.send(entry.frame())
+            if not self._settle(entry, await self._line.receive()):
+                raise Unreachable("the service cannot take commands now")
+
+    async def live(self) -> None:
+        """Follow everything, and send what comes into the outbox; until the line ends."""
+        sync = self._sync
+        await self._line.send({"type": "follow_all", "cursor": sync._file.cursor})
+        answer = await self._line.receive()
+        if answer["type"] == "refused":
+            raise problem_of(answer)
+        sync._set(ReplicaState.LIVE)
+        sending = asyncio.create_task(self._send())
+        try:
+            while True:
+                self._take(await self._line.receive())
+        finally:
+            sending.cancel()
+            await asyncio.wait([sending])
+
+    def _take(self, frame: Frame) -> None:
+        file, kind = self._sync._file, frame["type"]
+        if kind == "changes":
+            file.apply(frame)
+        elif kind == "unfollowed":
+            file.drop(frame["conversation_id"])
+        elif kind == "checkpoint":
+            file.checkpoint(frame["cursor"])
+        elif kind in ("done", "refused") and self._sent:
+            self._again = not self._settle(self._sent.popleft(), frame)
+            self._settled.set()
+        self._sync._told()
+
+    async def _send(self) -> None:
+        """One command at a time, so that they keep their order whatever is answered."""
+        while True:
+            self._sync._more.clear()
+            entry = self._sync._outbox.next()
+            if entry is None:
+                await self._sync._more.wait()
+                continue
+            self._settled.clear()
+            self._sent.append(entry)
+            await self._line.send(entry.frame())
+            await self._settled.wait()
+            if self._again:
+                await asyncio.sleep(_AGAIN_SECONDS)
+
+    def _settle(self, entry: Entry, frame: Frame) -> bool:
+        """What the answer to a command means; False: it is to be sent again."""
+        outbox = self._sync._outbox
+        if frame["type"] == "done":
+            outbox.done(entry, frame.get("message"))
+            return True
+        result, message = outcome(entry, frame["problem"], self._line.user_id)
+        if result is Outcome.DONE:
+            outbox.done(entry, message)
+        elif result is Outcome.REFUSED:
+            outbox.refused(entry, frame["problem"])
+        self._sync._told()
+        return result is not Outcome.AGAIN
