@@ -59,11 +59,13 @@ class Follower:
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors."""
+    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors. `read`: it
+    comes from the store, and not with a commit of this process."""
 
     start: int
     end: ChangePosition
     tail: str
+    read: bool
 
 
 class Channel:
@@ -249,7 +251,7 @@ class Hub:
                 if found is None:
                     return
                 if channel.at is start:
-                    self._push(channel, found)
+                    self._push(channel, found, read=True)
                 elif channel.at.rev < found.end.rev:
                     # A commit of this process was handed on meanwhile, and what was read begins before it. The rest
                     # is read again from there, so that no follower gets a row twice. That happens once at most: what
@@ -271,13 +273,13 @@ class Hub:
             channel.ring_bytes = 0
             self._wake_all(channel)
 
-    def _push(self, channel: Channel, changes: Changes) -> None:
+    def _push(self, channel: Channel, changes: Changes, *, read: bool = False) -> None:
         if channel.at is None or changes.start is None or changes.end.rev <= channel.at.rev:
             return
         self._end_memberships(channel, changes.departed, closed=changes.closed)
         if not channel.followers:
             return
-        entry = Entry(changes.start.rev, changes.end, changes.tail())
+        entry = Entry(changes.start.rev, changes.end, changes.tail(), read)
         channel.at = changes.end
         channel.ring.append(entry)
         channel.ring_bytes += len(entry.tail)

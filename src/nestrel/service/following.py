@@ -25,11 +25,13 @@ _CATCH_UP_RETRY_SECONDS = 1.0
 
 
 class Delivery(NamedTuple):
-    """A change set to send: `tail` is its JSON behind the cursors."""
+    """A change set to send: `tail` is its JSON behind the cursors. `read`: it comes from the store, and may hold what
+    was committed a moment ago by a command that has no answer yet."""
 
     base: str | None
     cursor: str
     tail: str
+    read: bool
 
 
 class Ended(NamedTuple):
@@ -166,6 +168,7 @@ class Following:
         follower.started = True
         self.follows[follower.channel.id] = follower
         metrics.FOLLOWS.inc()
+        self.wake(follower)  # whatever came before it was started has been passed over
 
     def _forget(self, follower: Follower) -> None:
         self._hub.unfollow(follower)
@@ -211,7 +214,6 @@ class Following:
                 continue
             follower.at = None  # a conversation that is new to the client begins with its newest page
             self._add(follower)
-            self.wake(follower)
 
     @property
     def follows_all(self) -> bool:
@@ -263,10 +265,10 @@ class Following:
             return None
         entry = channel.next_entry(at) if at is not None and at.complete else None
         if entry is not None:
-            return self._moved_on(follower, entry.end, entry.tail)
+            return self._moved_on(follower, entry.end, entry.tail, read=entry.read)
         return await self._catch_up(follower)
 
-    def _moved_on(self, follower: Follower, end: ChangePosition, tail: str) -> Delivery:
+    def _moved_on(self, follower: Follower, end: ChangePosition, tail: str, *, read: bool) -> Delivery:
         base = self._cursor_of(follower)
         cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
         follower.at, follower.cursor = end, cursor
@@ -274,7 +276,7 @@ class Following:
         if latest is not None and end.complete and end.rev >= latest.rev:
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
-        return Delivery(base, cursor, tail)
+        return Delivery(base, cursor, tail, read)
 
     async def _catch_up(self, follower: Follower) -> Delivery | None:
         """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
@@ -300,7 +302,7 @@ class Following:
         if found.end == at:
             self._dirty.pop(follower, None)
             return None
-        return self._moved_on(follower, found.end, found.tail())
+        return self._moved_on(follower, found.end, found.tail(), read=True)
 
     def _again(self, follower: Follower) -> None:
         self._unsettled.discard(follower)

@@ -37,7 +37,7 @@ class Session(Protocol):
     """The connection that a frame came on, as far as its command goes."""
 
     service: Service
-    in_flight: int
+    in_flight: set[object]
 
     @property
     def caller(self) -> Caller: ...
@@ -81,10 +81,11 @@ def _write(session: Session, frame: Frame, command: Command) -> None:
     """Hand a command to the write path in the order of the frames, and answer when it is durable: with the message,
     or with the receipt's own fields."""
     session.service.count_command(session.caller)
-    session.in_flight += 1
+    mark = object()
+    session.in_flight.add(mark)
 
     def answered(answer: list[Written] | Exception) -> None:
-        session.in_flight -= 1
+        session.in_flight.discard(mark)
         if isinstance(answer, Exception):
             session.failed(frame.ref, answer)
         elif isinstance(command, Read):

@@ -49,7 +49,8 @@ class Session:
 
     def __init__(self, service: Service, socket: WebSocket, receive: Receive, send: Send) -> None:
         self.service = service
-        self.in_flight = 0
+        self.in_flight: set[object] = set()
+        """Commands that have no answer yet."""
         self.sending_since: float | None = None
         self._socket = socket
         self._raw_receive = receive
@@ -209,7 +210,7 @@ class Session:
                 self.refuse(None, InvalidRequest("a frame is a JSON object", errors=[fault("", "must be an object")]))
                 continue
             await frames.answer(self, raw)
-            while self.in_flight + len(self._out) >= limits.COMMANDS_IN_FLIGHT and self._closing is None:
+            while len(self.in_flight) + len(self._out) >= limits.COMMANDS_IN_FLIGHT and self._closing is None:
                 self._room.clear()
                 await self._room.wait()
 
@@ -259,11 +260,25 @@ class Session:
             following = self._following
             if following is not None and following.pending:
                 event = await following.next()
+                if isinstance(event, Delivery) and event.read:
+                    await self._answers_first()
                 if event is not None:
                     await self._send_text(_text(event))
                 continue
             self._something.clear()
             if not (self._out or self._closing or (following is not None and following.pending)):
+                await self._something.wait()
+
+    async def _answers_first(self) -> None:
+        """A change set from the store can hold what a command of this connection has just done: its answer goes
+        first, so that a client never has the message before it knows that it is its own."""
+        asked = set(self.in_flight)
+        while (asked & self.in_flight or self._out) and self._closing is None:
+            if self._out:
+                await self._send_text(self._out.popleft())
+                self._room.set()
+            else:
+                self._something.clear()
                 await self._something.wait()
 
     async def _send_text(self, text: str) -> None:
@@ -279,7 +294,7 @@ class Session:
 
 def _text(event: Delivery | Ended | Checkpoint) -> str:
     if isinstance(event, Delivery):
-        return written(*event, opening='{"type":"changes",')
+        return written(event.base, event.cursor, event.tail, opening='{"type":"changes",')
     if isinstance(event, Ended):
         frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
     else:

@@ -139,7 +139,7 @@ class Stream:
     def _text(self, event: Delivery | Ended | Checkpoint) -> str:
         if isinstance(event, Delivery):
             id_ = f"id: {event.cursor}\n" if self._one else ""
-            return f"event: changes\n{id_}data: {written(*event)}\n\n"
+            return f"event: changes\n{id_}data: {written(event.base, event.cursor, event.tail)}\n\n"
         if isinstance(event, Checkpoint):
             return f"event: checkpoint\nid: {event.cursor}\ndata: {event.cursor}\n\n"
         data = rows.dump({"conversation_id": str(event.conversation_id), "reason": event.reason}).decode()

@@ -1,0 +1,368 @@
+"""The truth of a simulation: what PostgreSQL promises the service, with transactions that commit late."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from uuid import UUID
+
+from nestrel.core.commands import Command, Edit, Post, Read, Remove
+from nestrel.core.cursors import AllPosition, ChangePosition
+from nestrel.core.problems import Forbidden, NotFound, Problem
+from nestrel.store.access import Caller
+from nestrel.store.batch import Growth, Written
+from nestrel.store.changes import Changes, State
+from nestrel.store.events import Moved
+from nestrel.store.resync import Place
+
+AT = "2026-11-25T10:00:00.000000Z"
+SYSTEM = 7
+NEWEST = 4
+ROWS = 5
+MOST = 30
+
+
+@dataclass
+class Row:
+    """A changeable row: `born` is the transaction that made it (for a member, the last joining)."""
+
+    wire: dict[str, Any]
+    xid: int
+    born: int
+
+    @property
+    def rev(self) -> int:
+        return int(self.wire["rev"])
+
+
+@dataclass
+class Talk:
+    """One conversation."""
+
+    id: UUID
+    rev: int = 0
+    head: int = 0
+    own_rev: int = 0
+    xid: int = 0
+    closed: bool = False
+    messages: dict[int, Row] = field(default_factory=dict)
+    members: dict[str, Row] = field(default_factory=dict)
+    reasons: dict[str, str] = field(default_factory=dict)
+    keys: dict[tuple[str, str], int] = field(default_factory=dict)
+    lock: asyncio.Lock = field(default_factory=asyncio.Lock)
+
+    def has(self, user: str) -> bool:
+        return not self.closed and user in self.members and self.members[user].wire["left_at"] is None
+
+    def wire(self) -> dict[str, Any]:
+        return {
+            "id": str(self.id), "name": None, "title": f"t{self.own_rev}", "kind": "group", "visibility": "closed",
+            "attributes": {}, "created_by": "mara", "created_at": AT, "head": self.head, "floor": 1, "rev": self.rev,
+            "message_count": self.head, "last_message": None, "my_role": None, "unread": None,
+            "members": len(self.members),
+        }  # fmt: skip
+
+
+class Truth:
+    """The store. `notify` hears of each commit, with the node that made it."""
+
+    def __init__(self, dice: random.Random) -> None:
+        self.dice = dice
+        self.talks: dict[UUID, Talk] = {}
+        self.notify: Callable[[object, Moved, Growth | None], None] = lambda *_: None
+        self._next_xid = 100
+        self._running: set[int] = set()
+
+    async def lag(self, most: float = 0.05) -> None:
+        await asyncio.sleep(self.dice.random() * most)
+
+    def snapshot(self) -> AllPosition:
+        running = tuple(sorted(self._running))
+        return AllPosition(SYSTEM, running[0] if running else self._next_xid, self._next_xid, running)
+
+    def make(self, id_: UUID, users: Sequence[str]) -> None:
+        talk = self.talks[id_] = Talk(id_, rev=1, own_rev=1, xid=self._next_xid)
+        self._next_xid += 1
+        for user in users:
+            self._join(talk, user, talk.xid)
+
+    # Writing
+
+    async def change(self, node: object, talk: Talk, decide: Callable[[int], Growth | None], *users: str) -> None:
+        """A transaction under the conversation's lock: what `decide` does is seen when it commits, after a while."""
+        async with talk.lock:
+            xid = self._next_xid
+            self._next_xid += 1
+            self._running.add(xid)
+            try:
+                await self.lag()
+                before = talk.rev
+                growth = decide(xid)
+                if talk.rev > before:
+                    talk.xid = xid
+            finally:
+                self._running.discard(xid)
+            if talk.rev > before:
+                self.notify(node, Moved(talk.id, talk.rev, users), growth)
+
+    def _join(self, talk: Talk, user: str, xid: int) -> None:
+        talk.rev += 1
+        read_seq = talk.members[user].wire["read_seq"] if user in talk.members else 0
+        talk.members[user] = Row(
+            {"user_id": user, "role": "writer", "joined_at": AT, "left_at": None, "read_seq": read_seq,
+             "read_at": None, "rev": talk.rev}, xid, xid,
+        )  # fmt: skip
+
+    async def join(self, node: object, talk: Talk, user: str) -> None:
+        def decide(xid: int) -> None:
+            if not talk.closed and not talk.has(user):
+                self._join(talk, user, xid)
+
+        await self.change(node, talk, decide, user)
+
+    async def leave(self, node: object, talk: Talk, user: str, reason: str) -> None:
+        def decide(xid: int) -> None:
+            if talk.has(user):
+                talk.rev += 1
+                row = talk.members[user]
+                talk.members[user] = Row({**row.wire, "left_at": AT, "rev": talk.rev}, xid, row.born)
+                talk.reasons[user] = reason
+
+        await self.change(node, talk, decide)
+
+    async def rename(self, node: object, talk: Talk) -> None:
+        def decide(_xid: int) -> None:
+            if not talk.closed:
+                talk.rev += 1
+                talk.own_rev = talk.rev
+
+        await self.change(node, talk, decide)
+
+    async def close(self, node: object, talk: Talk) -> None:
+        def decide(_xid: int) -> None:
+            talk.rev += 1
+            talk.own_rev, talk.closed = talk.rev, True
+
+        await self.change(node, talk, decide)
+
+    async def carry_out(self, node: object, command: Command, followed: Callable[[UUID], bool]) -> Written:
+        """A command of the write path, as its promises say. Raises `Problem`."""
+        talk = self.talks[command.conversation_id]
+        answer: list[Written | Problem] = []
+
+        def decide(xid: int) -> Growth | None:
+            growth = Growth(talk.id, talk.rev, talk.head, 0, 0, 1, followed(talk.id))
+            try:
+                answer.append(self._decide(talk, command, xid, growth))
+            except Problem as problem:
+                answer.append(problem)
+            growth.rev, growth.head = talk.rev, talk.head
+            return growth
+
+        await self.change(node, talk, decide)
+        if isinstance(answer[0], Problem):
+            raise answer[0]
+        return answer[0]
+
+    def _decide(self, talk: Talk, command: Command, xid: int, growth: Growth) -> Written:
+        user = command.author_id if isinstance(command, Post) else command.user_id
+        if not talk.has(user):
+            raise NotFound("there is no such conversation")
+        if isinstance(command, Read):
+            row = talk.members[user]
+            if command.read_seq > row.wire["read_seq"]:
+                talk.rev += 1
+                wire = {**row.wire, "read_seq": command.read_seq, "rev": talk.rev}
+                talk.members[user] = Row(wire, xid, row.born)
+                growth.members.append(wire)
+            return Written({"read_seq": talk.members[user].wire["read_seq"], "unread": 0})
+        if isinstance(command, Post):
+            assert command.key is not None
+            known = talk.keys.get((user, command.key))
+            if known is not None:
+                return Written(talk.messages[known].wire)
+            talk.rev, talk.head = talk.rev + 1, talk.head + 1
+            talk.keys[user, command.key] = talk.head
+            return self._put(talk, talk.head, xid, growth, author_id=user, body=command.body)
+        assert isinstance(command, (Edit, Remove))
+        held = talk.messages.get(command.seq)
+        if held is None:
+            raise NotFound("there is no such message")
+        if isinstance(command, Remove):
+            if held.wire["removed_at"] is not None:
+                return Written(held.wire)
+            talk.rev += 1
+            return self._put(talk, command.seq, xid, growth, body="", removed_at=AT, removed_by=user)
+        if held.wire["author_id"] != user or held.wire["removed_at"] is not None:
+            raise Forbidden("it is not yours")
+        if held.wire["body"] == command.body:
+            return Written(held.wire)
+        talk.rev += 1
+        return self._put(talk, command.seq, xid, growth, body=command.body, edits=held.wire["edits"] + 1)
+
+    def _put(self, talk: Talk, seq: int, xid: int, growth: Growth, **fields: Any) -> Written:
+        held = talk.messages.get(seq)
+        wire = held.wire if held is not None else {
+            "conversation_id": str(talk.id), "seq": seq, "rev": 0, "author_id": "", "body": "", "format": "plain",
+            "attributes": {}, "reply_to": None, "created_at": AT, "edited_at": None, "edits": 0, "removed_at": None,
+            "removed_by": None, "reactions": [], "attachments": [],
+        }  # fmt: skip
+        wire = {**wire, **fields, "rev": talk.rev}
+        talk.messages[seq] = Row(wire, xid, held.born if held is not None else xid)
+        growth.messages.append(wire)
+        return Written(wire, new=held is None)
+
+    # Reading: `Source`, with pages so small that everything comes in parts
+
+    async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
+        await self.lag()
+        found = {id_: self._state(self.talks[id_]) for id_ in conversation_ids if id_ in self.talks}
+        await self.lag()
+        return found
+
+    def _state(self, talk: Talk) -> State:
+        return State(talk.rev, talk.head, 1, talk.own_rev, talk.closed)
+
+    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
+        await self.lag()
+        found = self._since(self.talks[conversation_id], start, min(limit, ROWS), None)
+        await self.lag()
+        return found
+
+    async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
+        await self.lag()
+        talk = self.talks[conversation_id]
+        found = {user: talk.reasons[user] for user in user_ids if not talk.has(user) and user in talk.reasons}
+        await self.lag()
+        return found
+
+    async def check(self, caller: Caller, conversation_id: UUID) -> None:
+        await self.lag()
+        if conversation_id not in self.talks or not self.talks[conversation_id].has(caller.user_id):
+            raise NotFound("there is no such conversation")
+
+    async def catch_up(
+        self,
+        caller: Caller,
+        conversation_id: UUID,
+        start: ChangePosition | None,
+        limit: int,
+        upto: ChangePosition | None,
+    ) -> Changes | None:
+        await self.lag()
+        talk = self.talks[conversation_id]
+        found = self.newest(talk) if start is None else self._since(talk, start, min(limit, ROWS), upto, MOST)
+        await self.lag()
+        return found if talk.has(caller.user_id) else None
+
+    async def now(self) -> AllPosition:
+        await self.lag()
+        at = self.snapshot()
+        await self.lag()
+        return at
+
+    async def mine(self, user_id: str, most: int) -> list[UUID]:
+        await self.lag()
+        found = sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id))[:most]
+        await self.lag()
+        return found
+
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
+        await self.lag()
+        found = self.places(user_id, since)
+        await self.lag()
+        return False, found
+
+    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
+        at = await self.now()
+        moved = [
+            Moved(id_, self.talks[id_].rev)
+            for id_ in followed
+            if id_ in self.talks and not sees(since, self.talks[id_].xid)
+        ]
+        for talk in self.talks.values():
+            users = [user for user, row in talk.members.items() if talk.has(user) and not sees(since, row.born)]
+            moved += [Moved(talk.id, 0, (user,)) for user in users]
+        await self.lag()
+        return at, moved
+
+    def places(self, user_id: str, since: AllPosition) -> list[Place]:
+        found = []
+        for id_ in sorted(self.talks):
+            talk = self.talks[id_]
+            row = talk.members.get(user_id)
+            if row is None or sees(since, talk.xid):
+                continue
+            if not talk.has(user_id):
+                if (talk.closed and row.wire["left_at"] is None) or not sees(since, row.xid):
+                    found.append(Place(id_, gone=talk.reasons.get(user_id, "closed")))
+            elif not sees(since, row.born):
+                found.append(Place(id_, joined=True))
+            else:
+                found.append(Place(id_, self._seen(talk, since)))
+        return found
+
+    def _seen(self, talk: Talk, since: AllPosition) -> ChangePosition:
+        """Where a snapshot stood, as far as the rows still tell."""
+        rows = [row for row in (*talk.messages.values(), *talk.members.values()) if sees(since, row.xid)]
+        seq = max((seq for seq, row in talk.messages.items() if sees(since, row.xid)), default=0)
+        rev = max((row.rev for row in rows), default=0)
+        return ChangePosition(rev, seq, rev)
+
+    def newest(self, talk: Talk) -> Changes | None:
+        if talk.closed:
+            return None
+        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0), talk.head, 1, reset=True)
+        found.conversation = talk.wire()
+        found.messages = [talk.messages[seq].wire for seq in sorted(talk.messages)[-NEWEST:]]
+        found.more = True
+        return found
+
+    def _since(
+        self, talk: Talk, start: ChangePosition, limit: int, upto: ChangePosition | None, most: int | None = None
+    ) -> Changes | None:
+        rev, head = talk.rev, talk.head
+        if most is not None and start.rev + most < rev and head - start.seq > most:
+            return self.newest(talk)
+        if upto is not None and upto.rev < rev and not talk.closed:
+            rev, head = upto.rev, upto.seq
+        found = Changes(talk.id, start, start, head, 1, closed=talk.closed)
+        if talk.closed:
+            found.end = ChangePosition(rev, head, rev)
+            return found
+        at_rev, at_seq = start.rev, min(start.seq, head)
+        changed = sorted(
+            (row.rev, seq) for seq, row in talk.messages.items()
+            if start.rev < row.rev <= rev and seq <= at_seq
+        )  # fmt: skip
+        found.messages += [talk.messages[seq].wire for _, seq in changed[:limit]]
+        found.more = len(changed) > limit
+        at_rev = changed[limit - 1][0] if found.more else max(at_rev, rev)
+        limit -= len(found.messages)
+        if not found.more:
+            new = [seq for seq in range(at_seq + 1, head + 1)]
+            found.messages += [talk.messages[seq].wire for seq in new[:limit]]
+            found.more = len(new) > limit
+            at_seq = at_seq + limit if found.more else head
+            limit -= len(new[:limit])
+        at_member = start.member_rev
+        if not found.more and at_member < rev:
+            people = sorted((row for row in talk.members.values() if at_member < row.rev <= rev), key=lambda r: r.rev)
+            for row in people[:limit]:
+                found.members.append(row.wire)
+                if row.wire["left_at"] is not None:
+                    found.departed[row.wire["user_id"]] = talk.reasons[row.wire["user_id"]]
+            found.more = len(people) > limit
+            at_member = (people[limit - 1].rev if limit else at_member) if found.more else rev
+        found.end = ChangePosition(at_rev, at_seq, at_member)
+        if talk.own_rev > min(start.rev, start.member_rev):
+            found.conversation = talk.wire()
+        return found
+
+
+def sees(snapshot: AllPosition, xid: int) -> bool:
+    """As `pg_visible_in_snapshot`."""
+    return xid < snapshot.xmin or (xid < snapshot.xmax and xid not in snapshot.running)
