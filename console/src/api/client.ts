@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { wireLog } from "../sync/wireLog";
 import type { components, paths } from "./schema";
 
 export type Message = components["schemas"]["Message"];
@@ -21,16 +22,36 @@ export class Refusal extends Error {
   }
 }
 
-/** The HTTP client for one member; `token` is asked before each request. */
-export function makeApi(token: () => string) {
-  const api = createClient<paths>({ baseUrl: window.location.origin });
+/** The HTTP client for one member; `token` is asked before each request, and `check` may refuse to send it. */
+export function makeApi(member: string, token: () => string, check: () => void) {
+  const api = createClient<paths>({
+    baseUrl: window.location.origin,
+    fetch: (request) => noted(member, request),
+  });
   api.use({
     onRequest({ request }) {
+      check();
       request.headers.set("Authorization", `Bearer ${token()}`);
       return request;
     },
   });
   return api;
+}
+
+/** Send a request, and note both ways on the wire's log. */
+async function noted(member: string, request: Request): Promise<Response> {
+  const { pathname, search } = new URL(request.url);
+  const sent = request.body ? await request.clone().text() : "";
+  wireLog.note(
+    { member, way: "out", door: "http", what: `${request.method} ${pathname}${search}`, ms: null },
+    sent,
+  );
+  const began = performance.now();
+  const answer = await fetch(request);
+  const text = await answer.clone().text();
+  const ms = performance.now() - began;
+  wireLog.note({ member, way: "in", door: "http", what: `${answer.status} ${pathname}`, ms }, text);
+  return answer;
 }
 
 export type Api = ReturnType<typeof makeApi>;

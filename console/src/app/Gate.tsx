@@ -1,9 +1,9 @@
 import { useEffect, useState } from "react";
-import { Seat } from "../sync/seat";
 import { Shell } from "./Shell";
 import { Notice, SignInPage } from "./SignInPage";
 import { SeatContext } from "./seatContext";
 import { readConfig, type Signed, SignIn } from "./signIn";
+import { useOpenedSeat } from "./useOpenedSeat";
 
 let starting: Promise<{ signIn: SignIn; signed: Signed | null }> | null = null;
 
@@ -11,7 +11,8 @@ let starting: Promise<{ signIn: SignIn; signed: Signed | null }> | null = null;
 function start() {
   starting ??= readConfig().then(async (config) => {
     const signIn = new SignIn(config);
-    const signed = await signIn.restore();
+    if (await signIn.finishBeside()) await new Promise(() => {}); // the page is closed
+    const signed = (await signIn.restore()) ?? signIn.offline();
     if (!signed && signIn.hasIssuer && signIn.remembered) {
       await signIn.redirect(signIn.remembered);
       await new Promise(() => {}); // the page is left
@@ -40,19 +41,15 @@ export function Gate() {
   if (problem) return <Notice title="The console cannot start" detail={problem} />;
   if (!signIn) return <Notice title="Nestrel" detail="one moment" />;
   if (!signed) return <SignInPage signIn={signIn} onSigned={setSigned} />;
-  return <Seated signed={signed} />;
+  return <Seated signed={signed} signIn={signIn} />;
 }
 
-function Seated({ signed }: { signed: Signed }) {
-  const [seat, setSeat] = useState<Seat | null>(null);
-  useEffect(() => {
-    const made = new Seat(signed.userId, signed.token);
-    setSeat(made);
-    return () => made.end();
-  }, [signed]);
+function Seated({ signed, signIn }: { signed: Signed; signIn: SignIn }) {
+  const { seat, problem } = useOpenedSeat(signed);
+  if (problem) return <Notice title="This browser cannot keep the conversations" detail={problem} />;
   if (!seat) return null;
   return (
-    <SeatContext value={{ seat, signed }}>
+    <SeatContext value={{ seat, signed, signIn }}>
       <Shell />
     </SeatContext>
   );

@@ -1,30 +1,62 @@
-import { Navigate, Route, Routes, useMatch } from "react-router";
+import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
+import { SideBySide } from "../beside/SideBySide";
+import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
 import { recallConversation } from "./place";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
 
-/** The frame: list, place, status strip. On a narrow screen the list and the place take turns. */
+const PLACES = [
+  ["/", "Conversations"],
+  ["/side-by-side", "Side by side"],
+  ["/wire", "Wire"],
+] as const;
+
+/** The frame: places, what is shown of one, status strip. */
 export function Shell() {
+  return (
+    <div className="grid h-full grid-rows-[auto_1fr_auto]">
+      <header className="flex items-center gap-4 border-b border-line bg-shoal px-3 text-xs">
+        <h1 className="sr-only">Nestrel console</h1>
+        <nav aria-label="Places" className="flex gap-4">
+          {PLACES.map(([to, name]) => (
+            <NavLink key={to} to={to} className={() => placeLook(to)}>
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+      </header>
+      <Routes>
+        <Route path="/side-by-side/:id?" element={<SideBySide />} />
+        <Route path="/wire" element={<WirePage />} />
+        <Route path="*" element={<Conversations />} />
+      </Routes>
+      <StatusStrip />
+    </div>
+  );
+}
+
+function placeLook(to: string): string {
+  const path = window.location.pathname.replace("/console", "") || "/";
+  const here = to === "/" ? path === "/" || path.startsWith("/c/") : path.startsWith(to);
+  return `border-b-2 py-1 ${here ? "border-ink font-semibold" : "border-transparent text-faint hover:text-ink"}`;
+}
+
+/** The list and one conversation; on a narrow screen they take turns. */
+function Conversations() {
   const inConversation = useMatch("/c/:id") !== null;
   return (
-    <div className="grid h-full grid-rows-[1fr_auto]">
-      <header className="sr-only">
-        <h1>Nestrel console</h1>
-      </header>
-      <div className="grid min-h-0 grid-cols-1 md:grid-cols-[320px_1fr]">
-        <div className={`min-h-0 border-r border-line ${inConversation ? "hidden md:block" : ""}`}>
-          <ConversationList />
-        </div>
-        <div className={`min-h-0 min-w-0 ${inConversation ? "" : "hidden md:block"}`}>
-          <Routes>
-            <Route path="/c/:id" element={<ConversationPage />} />
-            <Route path="*" element={<Start />} />
-          </Routes>
-        </div>
+    <div className="grid min-h-0 grid-cols-1 md:grid-cols-[320px_1fr]">
+      <div className={`min-h-0 border-r border-line ${inConversation ? "hidden md:block" : ""}`}>
+        <ConversationList />
       </div>
-      <StatusStrip />
+      <div className={`min-h-0 min-w-0 ${inConversation ? "" : "hidden md:block"}`}>
+        <Routes>
+          <Route path="/c/:id" element={<ConversationPage />} />
+          <Route path="*" element={<Start />} />
+        </Routes>
+      </div>
     </div>
   );
 }

@@ -1,5 +1,7 @@
 import { Moon, Sun, SunMoon } from "lucide-react";
 import { useState } from "react";
+import { resyncText } from "../lib/format";
+import { OutboxState } from "./OutboxState";
 import { useSeat } from "./seatContext";
 import { useObservable } from "./useObservable";
 
@@ -10,6 +12,7 @@ export function StatusStrip() {
   const { seat, signed } = useSeat();
   useObservable(seat);
   const line = useObservable(seat.line);
+  useObservable(seat.outbox);
   const colour = line.state === "live" ? "text-chart" : "text-buoy";
   return (
     <footer className="flex flex-wrap items-center gap-x-4 border-t border-line bg-shoal px-3 py-1 text-xs">
@@ -27,6 +30,12 @@ export function StatusStrip() {
         <button type="button" className="underline" onClick={signed.other}>
           sign in again
         </button>
+      )}
+      <OutboxState />
+      {seat.resynced && line.state === "live" && (
+        <span className="sounding text-faint" title="what the last resync brought">
+          {resyncText(seat.resynced)}
+        </span>
       )}
       <span className="ml-auto">
         <span className="text-faint">member </span>

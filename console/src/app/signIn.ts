@@ -1,4 +1,5 @@
 import { type User, UserManager, WebStorageStateStore } from "oidc-client-ts";
+import { Replica } from "../sync/replica";
 
 export type ConsoleConfig = {
   issuer: { authority: string; client_id: string } | null;
@@ -8,24 +9,43 @@ export type ConsoleConfig = {
 
 export type Signed = { userId: string; token: () => string; leave: () => void; other: (() => void) | null };
 
+export type Second = { userId: string; token: () => string };
+
 const TOKEN = "nestrel.token";
+const TOKEN_BESIDE = "nestrel.token.beside";
+const CONFIG = "nestrel.config";
+const BESIDE = "/console/signed-in-beside";
 const MEMBER = "nestrel.member";
 
-export async function readConfig(): Promise<ConsoleConfig> {
-  const answer = await fetch("/console/config.json");
-  if (!answer.ok) throw new Error(`the service answered ${answer.status}`);
-  return (await answer.json()) as ConsoleConfig;
+/** How one signs in here; with no network, as it was the last time. */
+export async function readConfig(): Promise<ConsoleConfig & { away: boolean }> {
+  try {
+    const answer = await fetch("/console/config.json");
+    if (!answer.ok) throw new Error(`the service answered ${answer.status}`);
+    const config = (await answer.json()) as ConsoleConfig;
+    localStorage.setItem(CONFIG, JSON.stringify(config));
+    return { ...config, away: false };
+  } catch (error) {
+    const held = localStorage.getItem(CONFIG);
+    if (!held) throw error;
+    return { ...(JSON.parse(held) as ConsoleConfig), away: true };
+  }
 }
 
-function manager(config: ConsoleConfig): UserManager | null {
+/** `beside`: for the second seat, which signs in in a window of its own and is kept beside the first. */
+function manager(config: ConsoleConfig, beside: boolean): UserManager | null {
   if (!config.issuer) return null;
   const here = `${window.location.origin}/console/`;
   return new UserManager({
     authority: config.issuer.authority,
     client_id: config.issuer.client_id,
     redirect_uri: `${here}signed-in`,
+    popup_redirect_uri: `${window.location.origin}${BESIDE}`,
     scope: "openid profile",
-    userStore: new WebStorageStateStore({ store: window.sessionStorage }),
+    userStore: new WebStorageStateStore({
+      store: window.sessionStorage,
+      ...(beside ? { prefix: "nestrel.beside." } : {}),
+    }),
     stateStore: new WebStorageStateStore({ store: window.sessionStorage }),
     automaticSilentRenew: false,
   });
@@ -43,11 +63,57 @@ function subjectOf(token: string): string | null {
   }
 }
 
+function second(token: string): Second | null {
+  const userId = subjectOf(token);
+  return userId ? { userId, token: () => token } : null;
+}
+
 export class SignIn {
   private readonly users: UserManager | null;
+  private readonly beside: UserManager | null;
 
-  constructor(readonly config: ConsoleConfig) {
-    this.users = manager(config);
+  constructor(readonly config: ConsoleConfig & { away: boolean }) {
+    this.users = manager(config, false);
+    this.beside = manager(config, true);
+  }
+
+  /** Whether this page is the second seat's way back from the issuer: then it tells the page that opened it, which
+   * closes it. */
+  async finishBeside(): Promise<boolean> {
+    if (window.location.pathname !== BESIDE) return false;
+    await this.beside?.signinPopupCallback();
+    return true;
+  }
+
+  /** The member of the second seat, if one is signed in there. */
+  async second(): Promise<Second | null> {
+    const user = await this.beside?.getUser();
+    if (user && !user.expired) return second(user.access_token);
+    const pasted = window.sessionStorage.getItem(TOKEN_BESIDE);
+    return pasted ? second(pasted) : null;
+  }
+
+  /** Sign a second member in, in a window of its own. */
+  async signInBeside(): Promise<Second | null> {
+    const user = await this.beside?.signinPopup({ prompt: "select_account" });
+    return user ? second(user.access_token) : null;
+  }
+
+  /** Use a pasted token for the second seat; null if it is not one. */
+  tokenBeside(token: string): Second | null {
+    const found = second(token);
+    if (found) window.sessionStorage.setItem(TOKEN_BESIDE, token);
+    return found;
+  }
+
+  async leaveBeside(): Promise<void> {
+    await this.beside?.removeUser();
+    window.sessionStorage.removeItem(TOKEN_BESIDE);
+  }
+
+  /** With no network: whoever was here last, without a token, to see what this browser holds. */
+  offline(): Signed | null {
+    return this.config.away && this.remembered ? this.signed(this.remembered, () => "") : null;
   }
 
   get hasIssuer(): boolean {
@@ -104,6 +170,7 @@ export class SignIn {
       leave: () => {
         window.localStorage.removeItem(MEMBER);
         window.sessionStorage.clear();
+        void Replica.forget(userId);
         window.location.assign("/console/");
       },
       other: this.users ? () => void this.redirect(null) : null,

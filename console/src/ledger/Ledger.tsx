@@ -24,6 +24,7 @@ const keyOf = (row: Row): string | number => {
  */
 export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
   useObservable(copy);
+  useObservable(seat.line);
   const rows = copy.rows();
   const pane = useRef<HTMLDivElement>(null);
   // Where unread messages began when this was opened.
@@ -261,8 +262,9 @@ function LedgerRow(props: {
     return (
       <PendingRow
         pending={row.pending}
-        onRetry={() => seat.retry(copy.id, row.pending.key)}
-        onDrop={() => copy.dropPending(row.pending.key)}
+        live={seat.line.state === "live"}
+        onRetry={() => void seat.outbox.retry(row.pending.n)}
+        onDrop={() => void seat.outbox.discard(row.pending.n)}
       />
     );
   const { message } = row;
@@ -272,6 +274,7 @@ function LedgerRow(props: {
   return (
     <MessageRow
       message={message}
+      waiting={row.waiting}
       copy={copy}
       seat={seat}
       newDay={newDay}

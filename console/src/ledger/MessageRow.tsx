@@ -17,6 +17,8 @@ import { Receipts } from "./Receipts";
 
 type Props = {
   message: Message;
+  /** Shown as it will be: a command about it waits for the line. */
+  waiting: boolean;
   copy: ConversationCopy;
   seat: Seat;
   newDay: boolean;
@@ -31,7 +33,7 @@ type Doing = "edit" | "remove" | null;
 
 /** A numbered message. Text is shown as text; Markdown becomes a safe subset of elements. */
 export function MessageRow(props: Props) {
-  const { message, copy, seat, newDay, unreadFrom, current, onCurrent } = props;
+  const { message, waiting, copy, seat, newDay, unreadFrom, current, onCurrent } = props;
   const [doing, setDoing] = useState<Doing>(null);
   const [problem, setProblem] = useState("");
   const rights = rightsOn(message, copy, seat);
@@ -103,6 +105,7 @@ export function MessageRow(props: Props) {
                 <span className="sounding mr-2 text-faint">↳ {message.reply_to}</span>
               )}
               <Body message={message} copy={copy} />
+              {waiting && <span className="ml-2 text-xs text-buoy">queued</span>}
               {message.edits > 0 && <Earlier message={message} seat={seat} />}
               <Reactions {...{ message, copy, seat, toggle }} enabled={rights.react} />
             </>

@@ -1,13 +1,19 @@
 import { Button } from "../app/ui";
 import { clockTime, count } from "../lib/format";
-import type { Pending } from "../sync/conversationCopy";
+import type { Entry } from "../sync/outbox";
 import { GRID } from "./grid";
 
-/** A post without a number yet: sending, waiting for the line, or refused with the reason. */
-export function PendingRow(props: { pending: Pending; onRetry: () => void; onDrop: () => void }) {
-  const { pending, onRetry, onDrop } = props;
+/** A post without a number yet: on its way, waiting for the line, or refused with the reason. */
+export function PendingRow(props: {
+  pending: Entry;
+  live: boolean;
+  onRetry: () => void;
+  onDrop: () => void;
+}) {
+  const { pending, live, onRetry, onDrop } = props;
+  const state = pending.reason !== null ? "refused" : live ? "sending" : "queued";
   return (
-    <article className={`${GRID} border-b border-line py-1`} data-state={pending.state}>
+    <article className={`${GRID} border-b border-line py-1`} data-state={state}>
       <span className="sounding col-start-1 row-start-1 border-l-2 border-buoy pr-1 text-right text-faint">
         —
       </span>
@@ -15,13 +21,13 @@ export function PendingRow(props: { pending: Pending; onRetry: () => void; onDro
         {clockTime(pending.at)}
       </span>
       <span
-        className={`col-start-2 row-start-1 sm:col-start-3 ${pending.state === "refused" ? "font-semibold text-buoy" : "text-faint"}`}
+        className={`col-start-2 row-start-1 sm:col-start-3 ${state === "refused" ? "font-semibold text-buoy" : "text-faint"}`}
       >
-        {pending.state}
+        {state}
       </span>
       <div className="col-start-2 min-w-0 break-words sm:col-start-4 sm:row-start-1">
-        <span className="whitespace-pre-wrap opacity-75">{pending.body}</span>
-        {pending.state === "refused" && (
+        <span className="whitespace-pre-wrap opacity-75">{pending.content.body}</span>
+        {pending.reason !== null && (
           <p role="alert" className="mt-1 flex flex-wrap items-center gap-2 text-buoy">
             {pending.reason}
             <Button onClick={onRetry}>Try again</Button>

@@ -1,4 +1,5 @@
 import type { Conversation, Profile } from "../api/client";
+import type { Resynced } from "../sync/resync";
 
 const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
 const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
@@ -25,3 +26,16 @@ export function titleOf(one: Conversation, profiles: Map<string, Profile>): stri
 }
 
 export const count = (n: number): string => n.toLocaleString();
+
+/** Bytes in a unit that a person reads. */
+export function bytesText(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`;
+  return bytes < 1_000_000 ? `${(bytes / 1000).toFixed(1)} kB` : `${(bytes / 1_000_000).toFixed(1)} MB`;
+}
+
+const counted = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? "" : "s"}`;
+
+/** What a resync brought: rows, bytes, milliseconds. */
+export function resyncText(done: Resynced): string {
+  return `resync: ${counted(done.rows, "row")}, ${bytesText(done.bytes)}, ${Math.round(done.ms)} ms`;
+}

@@ -1,41 +1,55 @@
 import type { ChangeSet, HistoryPage, Member, Message, Profile } from "../api/client";
 import { Observable } from "./observable";
-
-/** A post of one's own that has no number yet. */
-export type Pending = {
-  key: string;
-  body: string;
-  at: Date;
-  state: "sending" | "queued" | "refused";
-  reason: string;
-};
+import { type Entry, overlaid } from "./outbox";
 
 export type Row =
   | { kind: "torn"; gone: number; floor: number }
   | { kind: "gap"; from: number; to: number }
-  | { kind: "message"; message: Message }
-  | { kind: "pending"; pending: Pending };
+  | { kind: "message"; message: Message; waiting: boolean }
+  | { kind: "pending"; pending: Entry };
 
-/** What this browser holds of one conversation: messages in runs, with gaps where numbers are not loaded. */
+/** What this page shows of one conversation: messages in runs, with gaps where numbers are not loaded. */
 export class ConversationCopy extends Observable {
   head = 0;
   floor = 1;
   rev = 0;
   cursor: string | null = null;
+  /** Grows when the copy begins anew: a page asked for before is of no use. */
+  epoch = 0;
   readonly messages = new Map<number, Message>();
   readonly profiles = new Map<string, Profile>();
   readonly members = new Map<string, Member>();
-  pending: Pending[] = [];
+  private entries: Entry[] = [];
   private cached: Row[] | null = null;
   private marks: Map<number, string[]> | null = null;
 
-  constructor(readonly id: string) {
+  constructor(
+    readonly id: string,
+    private readonly me: string,
+  ) {
     super();
   }
 
   /** Whether anything was read yet. */
   get known(): boolean {
     return this.cursor !== null;
+  }
+
+  /** Take in what the replica holds. */
+  hydrate(held: {
+    messages: Message[];
+    members: Member[];
+    profiles: Profile[];
+    head: number;
+    floor: number;
+    cursor: string | null;
+  }): void {
+    this.take(held.messages, held.profiles);
+    this.takeMembers(held.members);
+    this.head = Math.max(this.head, held.head);
+    this.floor = Math.max(this.floor, held.floor);
+    this.cursor ??= held.cursor;
+    this.update();
   }
 
   /** Take in a page of history. Its cursor counts only where none is held, as it says nothing of other pages. */
@@ -52,6 +66,9 @@ export class ConversationCopy extends Observable {
     if (set.reset) {
       this.messages.clear();
       this.members.clear();
+      this.epoch += 1;
+      this.head = 0;
+      this.floor = 1;
     }
     this.take(set.messages, Object.values(set.profiles));
     this.takeMembers(set.members);
@@ -74,26 +91,19 @@ export class ConversationCopy extends Observable {
     this.update();
   }
 
-  addPending(pending: Pending): void {
-    this.pending = [...this.pending, pending];
+  /** What waits in the outbox for this conversation, in its order. */
+  setEntries(entries: Entry[]): void {
+    this.entries = entries;
     this.update();
   }
 
-  changePending(key: string, change: Partial<Pending>): void {
-    this.pending = this.pending.map((one) => (one.key === key ? { ...one, ...change } : one));
-    this.update();
-  }
-
-  dropPending(key: string): void {
-    this.pending = this.pending.filter((one) => one.key !== key);
-    this.update();
-  }
-
-  /** The post has its number: in one step the pending row becomes the numbered one. */
-  numbered(key: string, message: Message): void {
-    this.pending = this.pending.filter((one) => one.key !== key);
-    this.take([message], []);
-    this.head = Math.max(this.head, message.seq);
+  /** A command is carried out: in one step a pending row becomes the numbered one. */
+  settle(entries: Entry[], message: Message | null): void {
+    this.entries = entries;
+    if (message) {
+      this.take([message], []);
+      this.head = Math.max(this.head, message.seq);
+    }
     this.update();
   }
 
@@ -102,14 +112,22 @@ export class ConversationCopy extends Observable {
     if (this.cached) return this.cached;
     const rows: Row[] = [];
     if (this.floor > 1) rows.push({ kind: "torn", gone: this.floor - 1, floor: this.floor });
+    const about = this.entries.filter((one) => one.content.seq !== undefined && one.reason === null);
     let expected = this.floor;
     for (const seq of [...this.messages.keys()].sort((a, b) => a - b)) {
       if (seq > expected) rows.push({ kind: "gap", from: expected, to: seq - 1 });
-      rows.push({ kind: "message", message: this.messages.get(seq) as Message });
+      const message = this.messages.get(seq) as Message;
+      const waiting = about.some((one) => one.content.seq === seq);
+      rows.push({
+        kind: "message",
+        message: waiting ? overlaid(message, about, this.me) : message,
+        waiting,
+      });
       expected = seq + 1;
     }
     if (this.known && expected <= this.head) rows.push({ kind: "gap", from: expected, to: this.head });
-    for (const pending of this.pending) rows.push({ kind: "pending", pending });
+    for (const entry of this.entries)
+      if (entry.kind === "post") rows.push({ kind: "pending", pending: entry });
     this.cached = rows;
     return rows;
   }

@@ -1,6 +1,7 @@
 import type { ChangeSet, Message, ProblemDocument } from "../api/client";
 import { pauses } from "./backoff";
 import { Observable } from "./observable";
+import { wireLog } from "./wireLog";
 
 export type LineState = "connecting" | "live" | "away" | "refused";
 
@@ -10,7 +11,7 @@ export type Unfollowed = {
   conversation_id: string;
   reason: "left" | "removed" | "closed";
 };
-type Answer = {
+export type Answer = {
   ref?: number;
   message?: Message;
   conversation_id?: string;
@@ -22,6 +23,7 @@ type Frame =
   | { type: "signed_in"; user_id: string; expires_at: string }
   | ({ type: "done" } & Answer)
   | { type: "refused"; ref?: number; problem: ProblemDocument }
+  | { type: "checkpoint"; cursor: string }
   | Changes
   | Unfollowed;
 
@@ -39,17 +41,21 @@ type Waiting = { resolve: (answer: Answer) => void; reject: (error: Error) => vo
 export interface LineEvents {
   changes(set: Changes): void;
   unfollowed(frame: Unfollowed): void;
-  /** Signed in; conversations are to be followed again from where they stand. */
-  opened(): void;
+  checkpoint(cursor: string): void;
+  /** Signed in: time to catch up. When that is done the line is `live`; if it fails the line is tried again. */
+  opened(): Promise<void>;
 }
+
+const CUT = "the line is cut here";
 
 /**
  * One WebSocket that is kept open: it signs in, carries commands and brings frames, and after a break comes back
- * with growing pauses, or at once when the browser says that it is online.
+ * with growing pauses, or at once when the browser says that it is online. `cut` holds it down until `restore`.
  */
 export class Line extends Observable {
   state: LineState = "connecting";
   reason = "";
+  held = false;
   private socket: WebSocket | null = null;
   private readonly waiting = new Map<number, Waiting>();
   private nextRef = 1;
@@ -59,6 +65,7 @@ export class Line extends Observable {
 
   constructor(
     private readonly url: string,
+    private readonly member: string,
     private readonly token: () => string,
     private readonly events: LineEvents,
   ) {
@@ -74,7 +81,9 @@ export class Line extends Observable {
     const ref = this.nextRef++;
     return new Promise((resolve, reject) => {
       this.waiting.set(ref, { resolve, reject });
-      socket.send(JSON.stringify({ ...frame, ref }));
+      const text = JSON.stringify({ ...frame, ref });
+      this.note("out", String(frame.type), text);
+      socket.send(text);
     });
   }
 
@@ -85,30 +94,64 @@ export class Line extends Observable {
     this.socket?.close(1000);
   }
 
+  /** Cut the line as a broken network would, and leave it so. */
+  cut(): void {
+    this.held = true;
+    window.clearTimeout(this.timer);
+    this.abandon();
+    this.set("away", CUT);
+  }
+
+  /** Let it come back. */
+  restore(): void {
+    if (!this.held) return;
+    this.held = false;
+    this.pause = pauses();
+    this.connect();
+  }
+
   readonly retryNow = (): void => {
-    if (this.state !== "away" || this.ended) return;
+    if (this.state !== "away" || this.ended || this.held) return;
     window.clearTimeout(this.timer);
     this.connect();
   };
 
+  /** Close the socket without hearing any more of it. */
+  private abandon(): void {
+    const socket = this.socket;
+    this.socket = null;
+    if (socket) {
+      socket.onopen = socket.onmessage = socket.onclose = null;
+      socket.close();
+    }
+    this.breakWaiting();
+  }
+
+  private note(way: "in" | "out", what: string, text: string): void {
+    wireLog.note({ member: this.member, way, door: "socket", what, ms: null }, text);
+  }
+
   private connect(): void {
+    this.set("connecting", "");
     const socket = new WebSocket(this.url);
     this.socket = socket;
     socket.onopen = () => {
       this.command({ type: "sign_in", token: this.token() }).catch(() => {});
     };
-    socket.onmessage = (event) => this.receive(JSON.parse(event.data as string) as Frame);
+    socket.onmessage = (event) => {
+      const frame = JSON.parse(event.data as string) as Frame;
+      this.note("in", frame.type, event.data as string);
+      this.receive(frame);
+    };
     socket.onclose = (event) => this.closed(event);
   }
 
   private receive(frame: Frame): void {
     if (frame.type === "changes") this.events.changes(frame);
     else if (frame.type === "unfollowed") this.events.unfollowed(frame);
-    else if (frame.type === "signed_in") {
-      this.pause = pauses();
-      this.set("live", "");
-      this.events.opened();
-    } else {
+    else if (frame.type === "checkpoint") this.events.checkpoint(frame.cursor);
+    else if (frame.type === "signed_in") void this.catchUp();
+    else {
       const waiting = frame.ref === undefined ? undefined : this.waiting.get(frame.ref);
       if (frame.ref !== undefined) this.waiting.delete(frame.ref);
       if (frame.type === "done") waiting?.resolve(frame);
@@ -116,20 +159,39 @@ export class Line extends Observable {
     }
   }
 
-  private closed(event: CloseEvent): void {
-    this.socket = null;
+  private async catchUp(): Promise<void> {
+    const socket = this.socket;
+    try {
+      await this.events.opened();
+      if (this.socket !== socket) return;
+      this.pause = pauses();
+      this.set("live", "");
+    } catch (error) {
+      if (this.socket !== socket) return;
+      this.abandon();
+      this.away(error instanceof Error ? error.message : String(error));
+    }
+  }
+
+  private breakWaiting(): void {
     const broken = new LineBroken("the line broke");
     for (const one of this.waiting.values()) one.reject(broken);
     this.waiting.clear();
+  }
+
+  private closed(event: CloseEvent): void {
+    this.socket = null;
+    this.breakWaiting();
     if (this.ended) return;
     if (event.code === 4401) {
       this.set("refused", event.reason || "sign in again");
       return;
     }
-    this.set(
-      "away",
-      event.reason || (navigator.onLine ? "the service does not answer" : "this machine is offline"),
-    );
+    this.away(event.reason || (navigator.onLine ? "the service does not answer" : "this machine is offline"));
+  }
+
+  private away(reason: string): void {
+    this.set("away", reason);
     this.timer = window.setTimeout(() => this.connect(), this.pause.next().value);
   }
 

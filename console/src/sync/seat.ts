@@ -1,37 +1,132 @@
-import { type Api, answered, type Conversation, type Message, makeApi, type Profile } from "../api/client";
+import {
+  type Api,
+  answered,
+  type ChangeSet,
+  type Conversation,
+  type HistoryPage,
+  type Message,
+  makeApi,
+  type Profile,
+} from "../api/client";
 import { ConversationCopy } from "./conversationCopy";
-import { type Changes, CommandRefused, Line, type Unfollowed } from "./line";
+import { CommandRefused, Line, LineBroken, type Unfollowed } from "./line";
 import { Observable } from "./observable";
+import { Replica, type ResyncAnswer } from "./replica";
+import { type Resynced, resync } from "./resync";
+import { SeatOutbox } from "./seatOutbox";
 
-/** One signed-in member: a line, the list of conversations, and a copy of each that was opened. */
+const SHOWN = 100;
+
+type PageQuery = { limit: number; before?: number; after?: number; around?: number };
+
+/** One signed-in member: a replica in this browser, a line that keeps it current, and an outbox. */
 export class Seat extends Observable {
   readonly api: Api;
   readonly line: Line;
+  readonly outbox: SeatOutbox;
   conversations: Conversation[] = [];
   readonly profiles = new Map<string, Profile>();
   listed = false;
   listProblem = "";
   lastRev = 0;
+  /** What the last catch-up brought. */
+  resynced: Resynced | null = null;
   private readonly reading = new Map<string, number>();
   private readonly copies = new Map<string, ConversationCopy>();
+  private fresh = false;
+  private ended = false;
+  /** What is written into the replica, in its order. */
+  private written: Promise<unknown> = Promise.resolve();
+  private caughtUp: () => void = () => {};
+  private readonly firstCatchUp = new Promise<void>((resolve) => {
+    this.caughtUp = resolve;
+  });
 
-  constructor(
+  private constructor(
     readonly userId: string,
     private readonly token: () => string,
+    private readonly replica: Replica,
   ) {
     super();
-    this.api = makeApi(token);
+    this.api = makeApi(userId, token, () => {
+      if (this.line.held) throw new LineBroken(this.line.reason);
+    });
     const { protocol, host } = window.location;
-    this.line = new Line(`${protocol === "https:" ? "wss" : "ws"}://${host}/v1/live`, this.token, {
-      changes: (set) => this.onChanges(set),
+    this.outbox = new SeatOutbox(
+      userId,
+      replica,
+      () => this.line,
+      (entry, message) =>
+        this.copies.get(entry.conversation_id)?.settle(this.outbox.of(entry.conversation_id), message),
+    );
+    this.outbox.subscribe(() => this.showEntries());
+    this.line = new Line(`${protocol === "https:" ? "wss" : "ws"}://${host}/v1/live`, userId, token, {
+      changes: (set) => {
+        this.keep(() => replica.changes(set));
+        this.onChanges(set);
+      },
       unfollowed: (frame) => this.onUnfollowed(frame),
-      opened: () => void this.onOpened(),
+      checkpoint: (cursor) => this.keep(() => replica.checkpoint(cursor)),
+      opened: () => this.catchUp(),
+    });
+    this.line.subscribe(() => {
+      if (this.line.state === "live") void this.outbox.pump();
+      if (this.line.state === "away" || this.line.state === "refused") this.caughtUp();
     });
   }
 
-  end(): void {
-    this.line.end();
+  /** Open what this browser holds of a member, and let the line come. */
+  static async open(userId: string, token: () => string): Promise<Seat> {
+    const replica = await Replica.open(userId);
+    const [held, cursor] = [await replica.listed(), await replica.cursor()];
+    const seat = new Seat(userId, token, replica);
+    for (const profile of held.profiles) seat.profiles.set(profile.user_id, profile);
+    if (!seat.listed) seat.conversations = held.conversations;
+    seat.listed ||= cursor !== null;
+    seat.fresh = cursor === null;
+    await seat.outbox.load();
+    return seat;
   }
+
+  end(): void {
+    this.ended = true;
+    this.line.end();
+    void this.written.then(() => this.replica.close());
+  }
+
+  private keep(work: () => Promise<void>): void {
+    this.written = this.written.then(work).catch((error: unknown) => {
+      if (!this.ended) console.error("the replica could not be written", error);
+    });
+  }
+
+  // Catching up
+
+  /** On every new line: first the outbox, then what moved, then follow from there. */
+  private async catchUp(): Promise<void> {
+    this.changed();
+    await this.outbox.flush();
+    await this.written;
+    let moved = !this.listed || this.fresh;
+    this.resynced = await resync(this.userId, this.token(), await this.replica.cursor(), async (answer) => {
+      moved ||= answer.items.length > 0 || answer.gone.length > 0;
+      await this.replica.answer(answer);
+      this.show(answer);
+    });
+    if (moved) await this.list();
+    this.fresh = false;
+    const cursor = await this.replica.cursor();
+    await this.line.command({ type: "follow_all", cursor });
+    this.caughtUp();
+    this.changed();
+  }
+
+  private show(answer: ResyncAnswer): void {
+    for (const item of answer.items) this.apply(item);
+    for (const id of answer.gone) this.forget(id);
+  }
+
+  // The list
 
   /** Read the list again, newest activity first. */
   async list(): Promise<void> {
@@ -48,36 +143,83 @@ export class Seat extends Observable {
       this.conversations = items;
       this.listed = true;
       this.listProblem = "";
+      this.keep(() => this.replica.list(items, this.profiles.values()));
     } catch (error) {
       this.listProblem = error instanceof Error ? error.message : String(error);
     }
     this.changed();
   }
 
-  /** The copy of a conversation; `open` fills and follows it. */
+  /** Read one conversation of the list again. */
+  private async refresh(id: string): Promise<void> {
+    try {
+      const params = { path: { conversation_id: id } };
+      this.replace(id, await answered(this.api.GET("/v1/conversations/{conversation_id}", { params })));
+    } catch {
+      // Gone or away: the line says so itself.
+    }
+  }
+
+  private replace(id: string, fields: Partial<Conversation>): void {
+    this.conversations = this.conversations.map((one) => (one.id === id ? { ...one, ...fields } : one));
+    this.keepList();
+    this.changed();
+  }
+
+  private keepList(): void {
+    const shown = this.conversations;
+    this.keep(() => (shown === this.conversations ? this.replica.list(shown, []) : Promise.resolve()));
+  }
+
+  // Copies
+
+  /** The copy of a conversation; `open` fills it. */
   copy(id: string): ConversationCopy {
     let copy = this.copies.get(id);
     if (!copy) {
-      copy = new ConversationCopy(id);
+      copy = new ConversationCopy(id, this.userId);
       this.copies.set(id, copy);
+      copy.setEntries(this.outbox.of(id));
     }
     return copy;
   }
 
-  /** Read a first page, around `seq`, or where unread messages begin, or the newest; follow from right behind it. */
+  private showEntries(): void {
+    for (const copy of this.copies.values()) copy.setEntries(this.outbox.of(copy.id));
+    this.changed();
+  }
+
+  /** Show a conversation around `seq`, or where unread messages begin, or at the end: what is held, and what is not
+   * held as far as the service can be reached. */
   async open(id: string, seq: number | null): Promise<ConversationCopy> {
     const copy = this.copy(id);
-    if (!copy.known) {
-      await Promise.all([
-        this.load(id, seq === null ? { limit: 100 } : { limit: 100, around: seq }),
-        this.loadMembers(copy),
-      ]);
-      const unread = (copy.readSeqOf(this.userId) ?? copy.head) + 1;
-      if (seq === null && unread <= copy.head && !copy.messages.has(unread))
-        await this.load(id, { limit: 100, around: unread });
-      await this.follow(copy);
+    if (copy.known) return copy;
+    if (this.fresh) await this.firstCatchUp;
+    const held = await this.hydrate(copy, seq);
+    if (!held) {
+      const query = seq === null ? { limit: SHOWN } : { limit: SHOWN, around: seq };
+      await Promise.all([this.load(id, query), this.loadMembers(copy)]);
     }
+    const wanted = seq ?? (copy.readSeqOf(this.userId) ?? copy.head) + 1;
+    if (wanted <= copy.head && wanted >= copy.floor && !copy.messages.has(wanted))
+      await this.load(id, { limit: SHOWN, around: wanted }).catch((error: unknown) => {
+        if (copy.messages.size === 0) throw error;
+      });
     return copy;
+  }
+
+  /** Take what the replica holds; false if it holds nothing of this conversation. */
+  private async hydrate(copy: ConversationCopy, seq: number | null): Promise<boolean> {
+    await this.written;
+    const place = await this.replica.place(copy.id);
+    if (!place?.cursor) return false;
+    const members = await this.replica.members(copy.id);
+    const newest = await this.replica.messages(copy.id, place.floor, place.head, SHOWN);
+    const from = seq ?? (members.find((one) => one.user_id === this.userId)?.read_seq ?? place.head) + 1;
+    const around = await this.replica.messages(copy.id, from - SHOWN / 2, from + SHOWN / 2, SHOWN);
+    const profiles = [...this.profiles.values()];
+    copy.hydrate({ ...place, messages: [...around, ...newest], members, profiles });
+    return true;
   }
 
   /** The members with their receipts; of a very large conversation the first 1,000. */
@@ -93,26 +235,65 @@ export class Seat extends Observable {
     }
   }
 
-  /** Change a message by a command on the line; the answer is in the copy when it resolves. */
-  private async change(copy: ConversationCopy, frame: Record<string, unknown>): Promise<Message> {
-    const answer = await this.line.command({ conversation_id: copy.id, ...frame });
-    const message = answer.message as Message;
-    copy.put(message);
-    return message;
+  /** Load a page into the copy: from the replica if it is held there, else from the service. */
+  async load(id: string, query: PageQuery): Promise<void> {
+    const copy = this.copy(id);
+    if (await this.loadHeld(copy, query)) return;
+    const params = { path: { conversation_id: id }, query };
+    const epoch = copy.epoch;
+    const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/messages", { params }));
+    if (copy.epoch !== epoch) return; // the copy began anew meanwhile
+    copy.applyPage(page);
+    this.keepPage(id, page);
+    if (copy.rev > this.lastRev) {
+      this.lastRev = copy.rev;
+      this.changed();
+    }
+  }
+
+  private async loadHeld(copy: ConversationCopy, query: PageQuery): Promise<boolean> {
+    if (query.around !== undefined || !copy.known) return false;
+    const { before, after, limit } = query;
+    const to = before !== undefined ? before - 1 : Math.min(copy.head, (after ?? 0) + limit);
+    const from = Math.max(copy.floor, before !== undefined ? before - limit : (after ?? 0) + 1);
+    if (from > to) return true;
+    const found = await this.replica.messages(copy.id, from, to, limit);
+    if (found.length < to - from + 1) return false;
+    copy.hydrate({ messages: found, members: [], profiles: [], head: 0, floor: 1, cursor: null });
+    return true;
+  }
+
+  private keepPage(id: string, page: HistoryPage): void {
+    this.keep(async () => {
+      if (await this.replica.place(id)) await this.replica.page(id, page);
+    });
+  }
+
+  // Commands
+
+  /** Change a message: at once on the line, with the answer in the copy when it resolves; while away it waits. */
+  private async change(
+    copy: ConversationCopy,
+    kind: "edit" | "remove" | "react" | "unreact",
+    content: { seq: number; body?: string; rev?: number; symbol?: string },
+  ): Promise<void> {
+    if (this.line.state !== "live") return this.outbox.put(kind, copy.id, content);
+    const answer = await this.line.command({ type: kind, conversation_id: copy.id, ...content });
+    copy.put(answer.message as Message);
   }
 
   /** Set or take back one's reaction. */
-  react(copy: ConversationCopy, seq: number, symbol: string, on: boolean): Promise<Message> {
-    return this.change(copy, { type: on ? "react" : "unreact", seq, symbol });
+  react(copy: ConversationCopy, seq: number, symbol: string, on: boolean): Promise<void> {
+    return this.change(copy, on ? "react" : "unreact", { seq, symbol });
   }
 
   /** A new body; with `rev`, only if the message still stands there. */
-  edit(copy: ConversationCopy, seq: number, body: string, rev?: number): Promise<Message> {
-    return this.change(copy, { type: "edit", seq, body, ...(rev === undefined ? {} : { rev }) });
+  edit(copy: ConversationCopy, seq: number, body: string, rev?: number): Promise<void> {
+    return this.change(copy, "edit", { seq, body, ...(rev === undefined ? {} : { rev }) });
   }
 
-  remove(copy: ConversationCopy, seq: number): Promise<Message> {
-    return this.change(copy, { type: "remove", seq });
+  remove(copy: ConversationCopy, seq: number): Promise<void> {
+    return this.change(copy, "remove", { seq });
   }
 
   /** Say how far one has read; what is not further than the receipt, or is on its way, is not sent again. */
@@ -120,104 +301,36 @@ export class Seat extends Observable {
     const known = copy.readSeqOf(this.userId);
     if (known === null || seq <= Math.max(known, this.reading.get(copy.id) ?? 0)) return;
     this.reading.set(copy.id, seq);
+    if (this.line.state !== "live") return this.outbox.put("read", copy.id, { read_seq: seq });
     try {
       const answer = await this.line.command({ type: "read", conversation_id: copy.id, read_seq: seq });
       this.replace(copy.id, { unread: answer.unread ?? null });
-    } catch {
-      this.reading.delete(copy.id); // said again with the next look
+    } catch (error) {
+      if (error instanceof CommandRefused)
+        this.reading.delete(copy.id); // said again with the next look
+      else await this.outbox.put("read", copy.id, { read_seq: seq });
     }
   }
 
-  /** Read one conversation of the list again. */
-  private async refresh(id: string): Promise<void> {
-    try {
-      const params = { path: { conversation_id: id } };
-      this.replace(id, await answered(this.api.GET("/v1/conversations/{conversation_id}", { params })));
-    } catch {
-      // Gone or away: the line says so itself.
-    }
-  }
-
-  private replace(id: string, fields: Partial<Conversation>): void {
-    this.conversations = this.conversations.map((one) => (one.id === id ? { ...one, ...fields } : one));
-    this.changed();
-  }
-
-  /** Read one page of history into the copy. */
-  async load(
-    id: string,
-    query: { limit: number; before?: number; after?: number; around?: number },
-  ): Promise<void> {
-    const params = { path: { conversation_id: id }, query };
-    const page = await answered(this.api.GET("/v1/conversations/{conversation_id}/messages", { params }));
-    const copy = this.copy(id);
-    copy.applyPage(page);
-    if (copy.rev > this.lastRev) {
-      this.lastRev = copy.rev;
-      this.changed();
-    }
-  }
-
-  /** Post; the row stands in the ledger at once, and while away it waits for the line. */
+  /** Post; the row stands in the ledger as soon as it is kept, and while away it waits for the line. */
   post(id: string, body: string): void {
-    const key = crypto.randomUUID();
-    this.copy(id).addPending({ key, body, at: new Date(), state: "sending", reason: "" });
-    void this.send(id, key, body);
+    void this.outbox.put("post", id, { body });
   }
 
-  /** Send a refused or waiting post again, with the key it had: it is posted once whatever happened before. */
-  retry(id: string, key: string): void {
-    const copy = this.copy(id);
-    const pending = copy.pending.find((one) => one.key === key);
-    if (!pending) return;
-    copy.changePending(key, { state: "sending", reason: "" });
-    void this.send(id, key, pending.body);
-  }
+  // What comes
 
-  private async send(id: string, key: string, body: string): Promise<void> {
-    const copy = this.copy(id);
-    try {
-      const answer = await this.line.command({ type: "post", conversation_id: id, key, body });
-      copy.numbered(key, answer.message as Message);
-    } catch (error) {
-      if (error instanceof CommandRefused && error.problem.status < 500) {
-        copy.changePending(key, { state: "refused", reason: error.message });
-      } else {
-        copy.changePending(key, { state: "queued", reason: "waits for the line" });
-        if (error instanceof CommandRefused) window.setTimeout(() => this.retry(id, key), 2000);
-      }
-    }
-  }
-
-  private async follow(copy: ConversationCopy): Promise<void> {
-    try {
-      await this.line.command({ type: "follow", conversation_id: copy.id, cursor: copy.cursor });
-    } catch {
-      // A broken line follows again when it is back; one who may only read an open conversation does not follow.
-    }
-  }
-
-  private async onOpened(): Promise<void> {
-    this.changed();
-    try {
-      await this.line.command({ type: "follow_all" });
-    } catch (error) {
-      if (error instanceof CommandRefused) this.listProblem = error.message;
-    }
-    await this.list();
-    for (const copy of this.copies.values()) {
-      if (copy.known) await this.follow(copy);
-      for (const pending of copy.pending) if (pending.state === "queued") this.retry(copy.id, pending.key);
-    }
-  }
-
-  private onChanges(set: Changes): void {
+  private apply(set: ChangeSet): void {
     for (const profile of Object.values(set.profiles)) this.profiles.set(profile.user_id, profile);
     const copy = this.copies.get(set.conversation_id);
-    const before = copy?.members.get(this.userId);
     if (copy?.known) copy.applyChanges(set);
     const revs = [...set.messages, ...set.members].map((row) => row.rev);
     this.lastRev = Math.max(this.lastRev, ...revs);
+  }
+
+  private onChanges(set: ChangeSet): void {
+    const copy = this.copies.get(set.conversation_id);
+    const before = copy?.members.get(this.userId);
+    this.apply(set);
     const listed = this.conversations.find((one) => one.id === set.conversation_id);
     const own = set.members.find((member) => member.user_id === this.userId);
     if (!listed || set.conversation || (own && (own.left_at !== null || own.role !== listed.my_role))) {
@@ -249,12 +362,18 @@ export class Seat extends Observable {
     this.conversations = fresh.length
       ? [moved, ...rest]
       : this.conversations.map((one) => (one === listed ? moved : one));
+    this.keepList();
     this.changed();
   }
 
   private onUnfollowed(frame: Unfollowed): void {
-    this.copies.delete(frame.conversation_id);
-    this.conversations = this.conversations.filter((one) => one.id !== frame.conversation_id);
+    this.keep(() => this.replica.drop(frame.conversation_id));
+    this.forget(frame.conversation_id);
     this.changed();
+  }
+
+  private forget(id: string): void {
+    this.copies.delete(id);
+    this.conversations = this.conversations.filter((one) => one.id !== id);
   }
 }

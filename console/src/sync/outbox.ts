@@ -1,0 +1,64 @@
+import type { Message, ProblemDocument } from "../api/client";
+
+export type Kind = "post" | "edit" | "remove" | "react" | "unreact" | "read";
+
+/** A command that the service has not acknowledged. `reason` says why one was refused. */
+export type Entry = {
+  n: number;
+  conversation_id: string;
+  kind: Kind;
+  /** Its own id; for a post the idempotency key. */
+  key: string;
+  content: { body?: string; rev?: number; seq?: number; symbol?: string; read_seq?: number };
+  at: string;
+  reason: string | null;
+};
+
+export type Outcome = { is: "done"; message: Message | null } | { is: "again" } | { is: "refused" };
+
+/** The frame that carries a command out. */
+export function frameOf(entry: Entry): Record<string, unknown> {
+  const frame = { type: entry.kind, conversation_id: entry.conversation_id, ...entry.content };
+  return entry.kind === "post" ? { ...frame, key: entry.key } : frame;
+}
+
+/** What a refusal means. An edit that looks stale because it arrived before, with its answer lost, is done. */
+export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): Outcome {
+  if (problem.status === 401 || problem.status === 429 || problem.status >= 500) return { is: "again" };
+  const present = problem.message as Message | undefined;
+  if (
+    entry.kind === "edit" &&
+    present &&
+    present.body === entry.content.body &&
+    present.author_id === me &&
+    present.removed_at === null
+  )
+    return { is: "done", message: present };
+  return { is: "refused" };
+}
+
+/** A message as it will be once the waiting commands about it have been carried out. */
+export function overlaid(message: Message, entries: Entry[], me: string): Message {
+  let shown = message;
+  for (const entry of entries) {
+    if (entry.content.seq !== message.seq || entry.reason !== null || shown.removed_at !== null) continue;
+    if (entry.kind === "edit")
+      shown = { ...shown, body: entry.content.body ?? shown.body, edited_at: entry.at };
+    else if (entry.kind === "remove")
+      shown = { ...shown, body: "", attributes: {}, reactions: [], removed_at: entry.at, removed_by: me };
+    else if (entry.kind === "react" || entry.kind === "unreact") shown = reacted(shown, entry, me);
+  }
+  return shown;
+}
+
+function reacted(message: Message, entry: Entry, me: string): Message {
+  const symbol = entry.content.symbol ?? "like";
+  const on = entry.kind === "react";
+  const held = message.reactions.find((one) => one.symbol === symbol);
+  if ((held?.by.includes(me) ?? false) === on) return message;
+  if (!held) return { ...message, reactions: [...message.reactions, { symbol, count: 1, by: [me] }] };
+  const by = on ? [...held.by, me].sort() : held.by.filter((one) => one !== me);
+  const changed = { ...held, by, count: held.count + (on ? 1 : -1) };
+  const reactions = message.reactions.map((one) => (one === held ? changed : one));
+  return { ...message, reactions: reactions.filter((one) => one.count > 0) };
+}

@@ -1,0 +1,266 @@
+import { type DBSchema, deleteDB, type IDBPDatabase, type IDBPTransaction, openDB } from "idb";
+import type { ChangeSet, Conversation, HistoryPage, Member, Message, Profile } from "../api/client";
+import type { Entry } from "./outbox";
+
+/** What is held of a conversation beside its rows; `named`: in the sync from nothing that is under way. */
+export type Held = { id: string; head: number; floor: number; cursor: string | null; named: boolean };
+
+interface Tables extends DBSchema {
+  meta: { key: string; value: string };
+  places: { key: string; value: Held };
+  listed: { key: string; value: Conversation };
+  messages: { key: [string, number]; value: Message };
+  members: { key: [string, string]; value: Member };
+  profiles: { key: string; value: Profile };
+  outbox: { key: number; value: Entry };
+}
+
+const STORES = ["meta", "places", "listed", "messages", "members", "profiles", "outbox"] as const;
+type Store = (typeof STORES)[number];
+type Writing = IDBPTransaction<Tables, Store[], "readwrite">;
+
+/** An answer of `POST /resync`. */
+export type ResyncAnswer = {
+  items: ChangeSet[];
+  joined: string[];
+  gone: string[];
+  cursor: string;
+  more: boolean;
+  reset: boolean;
+};
+
+/**
+ * A member's conversations in this browser (IndexedDB). Each method that writes is one transaction: the rows of a
+ * change set and the cursor behind it are there together or not at all.
+ */
+export class Replica {
+  private constructor(private readonly db: IDBPDatabase<Tables>) {}
+
+  static async open(member: string): Promise<Replica> {
+    return new Replica(
+      await openDB<Tables>(`nestrel.replica.${member}`, 1, {
+        upgrade(db) {
+          db.createObjectStore("meta");
+          db.createObjectStore("places", { keyPath: "id" });
+          db.createObjectStore("listed", { keyPath: "id" });
+          db.createObjectStore("messages", { keyPath: ["conversation_id", "seq"] });
+          db.createObjectStore("members");
+          db.createObjectStore("profiles", { keyPath: "user_id" });
+          db.createObjectStore("outbox", { keyPath: "n", autoIncrement: true });
+        },
+      }),
+    );
+  }
+
+  /** Forget everything of a member; for signing out. */
+  static forget(member: string): Promise<void> {
+    return deleteDB(`nestrel.replica.${member}`);
+  }
+
+  close(): void {
+    this.db.close();
+  }
+
+  private async write(work: (tx: Writing) => Promise<void>): Promise<void> {
+    const tx = this.db.transaction([...STORES], "readwrite");
+    try {
+      await work(tx);
+    } catch (error) {
+      tx.abort();
+      await tx.done.catch(() => {});
+      throw error;
+    }
+    await tx.done;
+  }
+
+  // Taking in
+
+  /** Take in an answer of a resync, with its cursor. */
+  async answer(found: ResyncAnswer): Promise<void> {
+    await this.write(async (tx) => {
+      const meta = tx.objectStore("meta");
+      const whole = await meta.get("whole");
+      if (found.reset && whole === undefined) {
+        await meta.put("1", "whole");
+        for (const place of await tx.objectStore("places").getAll())
+          await tx.objectStore("places").put({ ...place, named: false });
+      }
+      if (!found.reset && whole !== undefined) await endWhole(tx);
+      for (const id of found.gone) await drop(tx, id);
+      for (const item of found.items) await take(tx, item);
+      if (found.reset) {
+        for (const id of found.joined) {
+          const place = await tx.objectStore("places").get(id);
+          if (place) await tx.objectStore("places").put({ ...place, named: true });
+        }
+        if (!found.more) await endWhole(tx);
+      }
+      await meta.put(found.cursor, "cursor");
+    });
+  }
+
+  /** Take in one change set; again, it changes nothing. */
+  changes(set: ChangeSet): Promise<void> {
+    return this.write((tx) => take(tx, set));
+  }
+
+  /** Everything up to this all cursor has been taken in. */
+  checkpoint(cursor: string): Promise<void> {
+    return this.write(async (tx) => {
+      await tx.objectStore("meta").put(cursor, "cursor");
+    });
+  }
+
+  /** Keep nothing of a conversation that is the member's no more. */
+  drop(id: string): Promise<void> {
+    return this.write((tx) => drop(tx, id));
+  }
+
+  /** Take in a page of history. */
+  page(id: string, page: HistoryPage): Promise<void> {
+    return this.write(async (tx) => {
+      const place = await placeOf(tx, id);
+      await rows(tx, page.items, Object.values(page.profiles));
+      await bound(tx, place, page.head, page.floor);
+    });
+  }
+
+  /** Keep the list of conversations as it is shown. */
+  list(conversations: Conversation[], profiles: Iterable<Profile>): Promise<void> {
+    return this.write(async (tx) => {
+      const listed = tx.objectStore("listed");
+      await listed.clear();
+      for (const one of conversations) await listed.put(one);
+      await rows(tx, [], [...profiles]);
+    });
+  }
+
+  // Reading
+
+  async cursor(): Promise<string | null> {
+    return (await this.db.get("meta", "cursor")) ?? null;
+  }
+
+  /** The cursor is not of this service any more: the next resync begins at nothing. */
+  async forgetCursor(): Promise<void> {
+    await this.db.delete("meta", "cursor");
+  }
+
+  async listed(): Promise<{ conversations: Conversation[]; profiles: Profile[] }> {
+    const [conversations, profiles] = await Promise.all([
+      this.db.getAll("listed"),
+      this.db.getAll("profiles"),
+    ]);
+    const at = (one: Conversation) => one.last_message?.created_at ?? one.created_at;
+    return { conversations: conversations.sort((a, b) => (at(a) < at(b) ? 1 : -1)), profiles };
+  }
+
+  place(id: string): Promise<Held | undefined> {
+    return this.db.get("places", id);
+  }
+
+  /** Messages held from one number to another, both included, the `limit` newest of them, by number. */
+  async messages(id: string, from: number, to: number, limit: number): Promise<Message[]> {
+    const found: Message[] = [];
+    let cursor = await this.db
+      .transaction("messages")
+      .store.openCursor(IDBKeyRange.bound([id, from], [id, to]), "prev");
+    while (cursor && found.length < limit) {
+      found.push(cursor.value);
+      cursor = await cursor.continue();
+    }
+    return found.reverse();
+  }
+
+  members(id: string): Promise<Member[]> {
+    return this.db.getAll("members", IDBKeyRange.bound([id, ""], [id, "\uffff"]));
+  }
+
+  // The outbox
+
+  entries(): Promise<Entry[]> {
+    return this.db.getAll("outbox");
+  }
+
+  /** Take a command; returns its place in the order. A receipt takes the place of one that waits. */
+  async put(entry: Omit<Entry, "n">): Promise<number> {
+    let n = 0;
+    await this.write(async (tx) => {
+      const outbox = tx.objectStore("outbox");
+      if (entry.kind === "read")
+        for (const one of await outbox.getAll())
+          if (one.kind === "read" && one.conversation_id === entry.conversation_id)
+            await outbox.delete(one.n);
+      n = await outbox.add(entry as Entry);
+    });
+    return n;
+  }
+
+  /** The service has carried a command out: it goes, and the message that it made comes, in one step. */
+  settled(n: number, message: Message | null): Promise<void> {
+    return this.write(async (tx) => {
+      await tx.objectStore("outbox").delete(n);
+      if (message) await rows(tx, [message], []);
+    });
+  }
+
+  async refused(entry: Entry): Promise<void> {
+    await this.db.put("outbox", entry);
+  }
+}
+
+async function placeOf(tx: Writing, id: string): Promise<Held> {
+  return (await tx.objectStore("places").get(id)) ?? { id, head: 0, floor: 1, cursor: null, named: true };
+}
+
+const range = (id: string, from = 0, to = Number.MAX_SAFE_INTEGER) => IDBKeyRange.bound([id, from], [id, to]);
+
+async function take(tx: Writing, set: ChangeSet): Promise<void> {
+  let place = await placeOf(tx, set.conversation_id);
+  if (set.reset) {
+    await clear(tx, set.conversation_id);
+    place = { ...place, head: 0, floor: 1 };
+  }
+  await rows(tx, set.messages, Object.values(set.profiles));
+  const members = tx.objectStore("members");
+  for (const member of set.members) {
+    const key: [string, string] = [set.conversation_id, member.user_id];
+    const held = await members.get(key);
+    if (!held || held.rev <= member.rev) await members.put(member, key);
+  }
+  await bound(tx, { ...place, cursor: set.cursor }, set.head, set.floor);
+}
+
+async function rows(tx: Writing, messages: Message[], profiles: Profile[]): Promise<void> {
+  for (const message of messages) {
+    const held = await tx.objectStore("messages").get([message.conversation_id, message.seq]);
+    if (!held || held.rev <= message.rev) await tx.objectStore("messages").put(message);
+  }
+  for (const profile of profiles) {
+    const held = await tx.objectStore("profiles").get(profile.user_id);
+    if (!held || held.rev <= profile.rev) await tx.objectStore("profiles").put(profile);
+  }
+}
+
+async function bound(tx: Writing, place: Held, head: number, floor: number): Promise<void> {
+  const moved = { ...place, head: Math.max(place.head, head), floor: Math.max(place.floor, floor) };
+  await tx.objectStore("places").put(moved);
+  if (moved.floor > 1) await tx.objectStore("messages").delete(range(place.id, 0, moved.floor - 1));
+}
+
+async function clear(tx: Writing, id: string): Promise<void> {
+  await tx.objectStore("messages").delete(range(id));
+  await tx.objectStore("members").delete(IDBKeyRange.bound([id, ""], [id, "\uffff"]));
+}
+
+async function drop(tx: Writing, id: string): Promise<void> {
+  await clear(tx, id);
+  await tx.objectStore("places").delete(id);
+  await tx.objectStore("listed").delete(id);
+}
+
+/** The end of a sync from nothing: what it did not name is not the member's any more. */
+async function endWhole(tx: Writing): Promise<void> {
+  for (const place of await tx.objectStore("places").getAll()) if (!place.named) await drop(tx, place.id);
+  await tx.objectStore("meta").delete("whole");
+}

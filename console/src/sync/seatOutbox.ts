@@ -1,0 +1,125 @@
+import type { Message } from "../api/client";
+import { type Answer, CommandRefused, type Line, LineBroken } from "./line";
+import { Observable } from "./observable";
+import { type Entry, frameOf, type Kind, outcomeOf } from "./outbox";
+import type { Replica } from "./replica";
+
+const AGAIN_MS = 1000;
+
+/** A seat's commands that the service has not acknowledged: kept in the replica, sent one after another. */
+export class SeatOutbox extends Observable {
+  entries: Entry[] = [];
+  private running = false;
+
+  constructor(
+    private readonly me: string,
+    private readonly replica: Replica,
+    private readonly line: () => Line,
+    private readonly settled: (entry: Entry, message: Message | null) => void,
+  ) {
+    super();
+  }
+
+  async load(): Promise<void> {
+    this.entries = await this.replica.entries();
+    this.changed();
+  }
+
+  of(conversation: string): Entry[] {
+    return this.entries.filter((one) => one.conversation_id === conversation);
+  }
+
+  get waiting(): Entry[] {
+    return this.entries.filter((one) => one.reason === null);
+  }
+
+  get refused(): Entry[] {
+    return this.entries.filter((one) => one.reason !== null);
+  }
+
+  /** Take a command; it is kept when this resolves, and goes out as soon as the line is live. */
+  async put(kind: Kind, conversation: string, content: Entry["content"]): Promise<void> {
+    const entry = {
+      conversation_id: conversation,
+      kind,
+      content,
+      key: crypto.randomUUID(),
+      at: new Date().toISOString(),
+      reason: null,
+    };
+    const n = await this.replica.put(entry);
+    if (kind === "read")
+      this.entries = this.entries.filter(
+        (one) => one.kind !== "read" || one.conversation_id !== conversation,
+      );
+    this.entries = [...this.entries, { ...entry, n }];
+    this.changed();
+    void this.pump();
+  }
+
+  /** Let a refused command wait again, with the key that it had: it is carried out once whatever happened before. */
+  async retry(n: number): Promise<void> {
+    const entry = this.entries.find((one) => one.n === n);
+    if (!entry) return;
+    await this.keep({ ...entry, reason: null });
+    void this.pump();
+  }
+
+  async discard(n: number): Promise<void> {
+    this.entries = this.entries.filter((one) => one.n !== n);
+    this.changed();
+    await this.replica.settled(n, null);
+  }
+
+  private async keep(entry: Entry): Promise<void> {
+    this.entries = this.entries.map((one) => (one.n === entry.n ? entry : one));
+    this.changed();
+    await this.replica.refused(entry);
+  }
+
+  /** Send what waits while the line is live. */
+  async pump(): Promise<void> {
+    if (this.running || this.line().state !== "live") return;
+    this.running = true;
+    try {
+      await this.flush();
+    } catch (error) {
+      if (!(error instanceof LineBroken)) window.setTimeout(() => void this.pump(), AGAIN_MS);
+    } finally {
+      this.running = false;
+    }
+    if (this.waiting.length > 0 && this.line().state === "live")
+      window.setTimeout(() => void this.pump(), AGAIN_MS);
+  }
+
+  /** Send what waits, one after another; two pages of one member do not send at the same time. Rejects when the line
+   * breaks, or the service cannot take commands now. */
+  async flush(): Promise<void> {
+    await navigator.locks.request(`nestrel.outbox.${this.me}`, async () => {
+      for (let entry = this.waiting[0]; entry; entry = this.waiting[0]) await this.send(entry);
+    });
+  }
+
+  private async send(entry: Entry): Promise<void> {
+    let answer: Answer;
+    try {
+      answer = await this.line().command(frameOf(entry));
+    } catch (error) {
+      if (!(error instanceof CommandRefused)) throw error;
+      const outcome = outcomeOf(entry, error.problem, this.me);
+      if (outcome.is === "again") throw error;
+      if (outcome.is === "refused") await this.keep({ ...entry, reason: error.message });
+      else await this.done(entry, outcome.message);
+      return;
+    }
+    await this.done(entry, answer.message ?? null);
+  }
+
+  /** In one step for whoever looks: the command goes, and what it made comes. */
+  private async done(entry: Entry, message: Message | null): Promise<void> {
+    this.entries = this.entries.filter((one) => one.n !== entry.n);
+    this.settled(entry, message);
+    this.changed();
+    await this.replica.settled(entry.n, message);
+  }
+}
