@@ -81,6 +81,7 @@ async def choose(page: Page, title: str) -> None:
 
 _FIRST = """() => {
   const pane = document.querySelector('section[aria-label=Ledger]');
+  if (!pane) return;
   const top = pane.getBoundingClientRect().top;
   for (const row of pane.querySelectorAll('article[data-seq]'))
     if (row.getBoundingClientRect().bottom > top + 1) return Number(row.dataset.seq);
@@ -141,7 +142,7 @@ async def test_older_history_loads_as_one_scrolls_and_the_view_does_not_jump(win
     )
     assert rows == list(range(rows[0], rows[-1] + 1))
     assert await page.evaluate("document.scrollingElement.scrollTop") == 0
-    await expect(page.get_by_role("navigation")).to_be_in_viewport()
+    await expect(page.get_by_role("navigation", name="Conversations")).to_be_in_viewport()
 
 
 async def test_what_comes_while_one_reads_above_is_a_pill_and_the_reload_comes_back(
@@ -341,10 +342,21 @@ async def test_there_is_no_axe_violation_and_nothing_wider_than_the_window(
 ) -> None:
     page = await window("Mara Quill", width=width, scheme=scheme)
     await choose(page, "Control room")
+    await check_accessible(page)
+    await beside(page, "Odd Haverland")
+    await expect(page.locator("li[data-seq]").first).to_be_visible()
+    await check_accessible(page)
+    await page.get_by_role("link", name="Wire").click()
+    await page.get_by_role("button", name="200 /v1/resync").first.click()
+    await check_accessible(page)
+
+
+async def check_accessible(page: Page) -> None:
+    """Assert that axe finds no fault, and that the page is no wider than its window."""
     await page.evaluate(_AXE.read_text())
     found = await page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     assert [(v["id"], v["nodes"][0]["html"]) for v in found["violations"]] == []
-    assert await page.evaluate("document.documentElement.scrollWidth") <= width
+    assert await page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
 
 
 async def test_with_a_shared_secret_a_token_is_pasted(browser: Browser, service: Served) -> None:
@@ -360,3 +372,74 @@ async def test_with_a_shared_secret_a_token_is_pasted(browser: Browser, service:
     await expect(page.get_by_role("status", name="line")).to_have_text("live")
     await expect(page.get_by_role("navigation").get_by_role("link", name="Engine room")).to_be_visible()
     assert "eyJ" not in page.url
+
+
+async def beside(page: Page, member: str) -> None:
+    """Sign a second member in, side by side with the first."""
+    await page.get_by_role("link", name="Side by side").click()
+    async with page.expect_popup() as opened:
+        await page.get_by_role("button", name="Sign in a second member").click()
+    await (await opened.value).get_by_role("link", name=member).click()
+    await expect(page.get_by_role("status", name="right line")).to_have_text("live")
+
+
+async def test_two_seats_part_and_come_together_again(window: Window) -> None:
+    """Cut one line, post from both sides, restore it: nothing is missing, nothing stands twice, and it says its price."""
+    page = await window("Mara Quill")
+    await beside(page, "Odd Haverland")
+    await page.get_by_label("on").select_option(label="Control room")
+    await expect(page.locator("li[data-seq]").first).to_be_visible()
+    await page.get_by_role("switch", name="line of Odd Haverland").click()
+    await expect(page.get_by_role("status", name="right line")).to_have_text("away")
+    texts = [unique("from mara") for _ in range(3)]
+    for text in texts:
+        await page.get_by_label("Message as Mara Quill").fill(text)
+        await page.keyboard.press("Enter")
+        await expect(page.locator("[data-cell='left held']", has_text=text)).to_have_count(1)
+    waiting = unique("from odd")
+    await page.get_by_label("Message as Odd Haverland").fill(waiting)
+    await page.keyboard.press("Enter")
+    await expect(page.locator("[data-cell=queued]", has_text=waiting)).to_have_count(1)
+    await expect(page.locator("[data-cell='right missing']")).to_have_count(3)
+    await page.get_by_role("switch", name="line of Odd Haverland").click()
+    await expect(page.get_by_test_id("right resync")).to_have_text(re.compile(r"resync: 4 rows, [\d.]+ kB, \d+ ms"))
+    for side in ("left", "right"):
+        for text in (*texts, waiting):
+            await expect(page.locator(f"[data-cell='{side} held']", has_text=text)).to_have_count(1)
+    await expect(page.locator("[data-cell$=missing], [data-cell=queued], [data-cell$=old]")).to_have_count(0)
+    await page.get_by_role("link", name="Wire").click()
+    await page.get_by_label("Filter").fill(texts[0])
+    await expect(page.get_by_role("row").filter(has_text="200 /v1/resync")).to_have_count(1)
+    await page.get_by_role("button", name="200 /v1/resync").click()
+    await expect(page.get_by_label("Decoded").get_by_role("listitem").filter(has_text=waiting)).to_have_count(1)
+    await page.get_by_role("button", name="Pause").click()
+    before = await page.get_by_role("row").count()
+    await page.get_by_role("link", name="Side by side").click()
+    await expect(page.get_by_role("status", name="right line")).to_have_text("live")
+    assert before > 1
+
+
+async def test_with_no_network_the_console_opens_with_what_it_held_and_keeps_what_is_done(window: Window) -> None:
+    page = await window("Mara Quill")
+    await choose(page, "Control room")
+    text = await page.locator("article[data-seq]").last.inner_text()
+    await page.evaluate("navigator.serviceWorker.ready.then(() => true)")
+    await expect(page.get_by_role("status", name="line")).to_have_text("live")
+    await page.context.set_offline(True)
+    await page.reload()
+    await expect(page.get_by_role("status", name="line")).to_contain_text("away")
+    await expect(page.locator("article[data-seq]").last).to_have_text(text, use_inner_text=True)
+    await expect(page.get_by_role("main").get_by_role("heading")).to_have_text("Control room")
+    for body in ("first at sea", "second at sea"):
+        await page.get_by_label("Message", exact=True).fill(body)
+        await page.keyboard.press("Enter")
+        await expect(page.locator("article[data-state=queued]", has_text=body)).to_have_count(1)
+    await page.reload()
+    await expect(page.locator("article[data-state=queued]")).to_have_count(2)
+    await expect(page.get_by_role("button", name="2 waiting")).to_be_visible()
+    await page.context.set_offline(False)
+    await page.evaluate("window.dispatchEvent(new Event('online'))")
+    await expect(page.get_by_role("status", name="line")).to_have_text("live")
+    await expect(page.locator("article[data-state]")).to_have_count(0)
+    for body in ("first at sea", "second at sea"):
+        await expect(page.locator("article[data-seq]", has_text=body)).to_have_count(1)

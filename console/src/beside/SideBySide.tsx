@@ -11,7 +11,7 @@ import type { ConversationCopy } from "../sync/conversationCopy";
 import type { Seat } from "../sync/seat";
 import { SeatFoot, SeatHead } from "./SeatEnds";
 import { SecondSignIn } from "./SecondSignIn";
-import { Spine } from "./Spine";
+import { SHOWN, Spine } from "./Spine";
 
 /** Two members on one conversation, each with a line and a replica of its own: cut one, post from the other, restore
  * it, and watch it come back. */
@@ -115,10 +115,12 @@ function useCopy(seat: Seat, id: string): ConversationCopy | null {
   const [copy, setCopy] = useState<ConversationCopy | null>(null);
   useEffect(() => {
     let here = true;
-    seat.open(id, null).then(
-      (opened) => here && setCopy(opened),
-      () => {},
-    );
+    const fill = async () => {
+      const opened = await seat.open(id, null);
+      if (opened.head > 0) await seat.load(id, { limit: SHOWN, before: opened.head + 1 }).catch(() => {});
+      if (here) setCopy(opened);
+    };
+    fill().catch(() => {});
     return () => {
       here = false;
     };

@@ -5,7 +5,8 @@ import type { Entry } from "../sync/outbox";
 import type { Seat } from "../sync/seat";
 import { align, type Cell, type Pairing } from "./align";
 
-const SHOWN = 80;
+/** The newest numbers that are compared. */
+export const SHOWN = 80;
 const NEAR_END = 24;
 
 type Side = { seat: Seat; copy: ConversationCopy };

@@ -162,6 +162,7 @@ export class Replica {
   /** Messages held from one number to another, both included, the `limit` newest of them, by number. */
   async messages(id: string, from: number, to: number, limit: number): Promise<Message[]> {
     const found: Message[] = [];
+    if (from > to) return found;
     let cursor = await this.db
       .transaction("messages")
       .store.openCursor(IDBKeyRange.bound([id, from], [id, to]), "prev");
