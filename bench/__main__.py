@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, posts, reads
+from bench import changes, posts, reads, resync
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -48,7 +48,7 @@ def main(quick: bool, rounds: int, seconds: int) -> None:
     if quick:
         rounds, seconds = 1, 2
     with bench() as prepared:
-        parts = (posts, reads, changes)
+        parts = (posts, reads, changes, resync)
         results = [result for part in parts for result in part.measure(prepared, rounds, seconds)]
     text = _HEAD.format(
         day=datetime.now(UTC).strftime("%Y-%m-%d"),

@@ -343,7 +343,7 @@ class Truth:
         at_rev = changed[limit - 1][0] if found.more else max(at_rev, rev)
         limit -= len(found.messages)
         if not found.more:
-            new = [seq for seq in range(at_seq + 1, head + 1)]
+            new = list(range(at_seq + 1, head + 1))
             found.messages += [talk.messages[seq].wire for seq in new[:limit]]
             found.more = len(new) > limit
             at_seq = at_seq + limit if found.more else head

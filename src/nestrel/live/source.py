@@ -118,7 +118,7 @@ class StoreSource:
                 if whole:
                     found = await resync.mine(connection, user_id, after=after)
                 else:
-                    found = await resync.moved(connection, user_id, since, self._most, after=after)
+                    _, found = await resync.moved(connection, user_id, since, self._most, after=after)
                 places += found
                 if len(found) < resync.MANY:
                     return whole, places

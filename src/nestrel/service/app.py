@@ -56,7 +56,8 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     # Routes are asked in this order: the busiest first, and those not as a router of their own, which is asked twice.
     app.router.routes.extend(messages.direct.routes)
-    for resource in (messages, message, reactions, receipt, changes, resync, streams, conversations, members, me):
+    app.router.routes.extend(resync.direct.routes)
+    for resource in (messages, message, reactions, receipt, changes, streams, conversations, members, me):
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)
     app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))

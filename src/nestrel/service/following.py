@@ -63,6 +63,7 @@ class Following:
         self._stirred = stirred
         self._all = False
         self._all_started = False
+        self._early: set[UUID] = set()
         self._left_out: set[UUID] = set()
         self._dirty: dict[Follower, None] = {}
         self._unsettled: set[Follower] = set()
@@ -140,6 +141,8 @@ class Following:
                 self.wake(held)
         self._left_out.clear()
         self._all_started = True
+        while self._early:
+            self.joined(self._early.pop())
         self._stirred()
         return (start if since is None or whole else since), whole
 
@@ -201,6 +204,9 @@ class Following:
 
     def joined(self, conversation_id: UUID) -> None:
         if conversation_id in self.follows or conversation_id in self._left_out or not self._all or self._over:
+            return
+        if not self._all_started:
+            self._early.add(conversation_id)  # nothing is sent before the answer that says where it all begins
             return
         task = asyncio.create_task(self._follow_joined(conversation_id))
         self._joining.add(task)

@@ -41,7 +41,8 @@ class JsonRoute(APIRoute):
 
 class DirectRoute(APIRoute):
     """A busy route: FastAPI documents it, and its endpoint is called without FastAPI's resolving of parameters, which
-    costs more than the work itself. The endpoint takes `conversation_id`, `request`, `service` and `caller`."""
+    costs more than the work itself. The endpoint takes `request`, `service` and `caller`, and before them
+    `conversation_id` where the path has one."""
 
     def __init__(self, *args: Any, **options: Any) -> None:
         super().__init__(*args, **options)
@@ -51,11 +52,13 @@ class DirectRoute(APIRoute):
         request = Request(scope, receive, send)
         service: Service = scope["app"].state.service
         caller = await get_caller(request, service)
-        try:
-            conversation_id = UUID(scope["path_params"]["conversation_id"])
-        except ValueError:
-            raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
-        answer: Response = await self.endpoint(conversation_id, request, service, caller)
+        place: list[UUID] = []
+        if "conversation_id" in scope["path_params"]:
+            try:
+                place = [UUID(scope["path_params"]["conversation_id"])]
+            except ValueError:
+                raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
+        answer: Response = await self.endpoint(*place, request, service, caller)
         await answer(scope, receive, send)
 
 

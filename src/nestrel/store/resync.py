@@ -17,30 +17,40 @@ from nestrel.store.native import Connection, fetch
 
 _UNSEEN = "{0} >= pg_snapshot_xmin($2::text::pg_snapshot) AND NOT pg_visible_in_snapshot({0}, $2::text::pg_snapshot)"
 
+# The member's ids as an array: one walk over the key of conversations, whatever the planner thinks of either table.
 # Who has gone is told so once; who came has no position; for the others the function finds it.
 _MOVED = f"""
-SELECT x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
-FROM (
-    SELECT m.conversation_id AS id, NOT pg_visible_in_snapshot(m.joined_xid, $2::text::pg_snapshot) AS joined,
-           CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN c.closed_at IS NOT NULL THEN 'closed' END AS gone
-    FROM members m JOIN conversations c ON c.id = m.conversation_id
-    WHERE m.user_id = $1 AND m.conversation_id > $3 AND {_UNSEEN.format("c.moved_xid")}
-      AND (m.left_at IS NULL OR ({_UNSEEN.format("m.moved_xid")}))
-    ORDER BY m.conversation_id LIMIT $4
-) x
+WITH moved AS MATERIALIZED (
+    SELECT id, closed_at IS NOT NULL AS closed FROM conversations
+    WHERE id = ANY(ARRAY(SELECT conversation_id FROM members WHERE user_id = $1 AND conversation_id > $3))
+      AND {_UNSEEN.format("moved_xid")}
+)
+SELECT CAST(pg_current_snapshot() AS text), x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
+FROM (SELECT) one LEFT JOIN (
+    SELECT moved.id, NOT pg_visible_in_snapshot(m.joined_xid, $2::text::pg_snapshot) AS joined,
+           CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN moved.closed THEN 'closed' END AS gone
+    FROM moved
+    CROSS JOIN LATERAL (SELECT joined_xid, moved_xid, left_at, left_reason FROM members
+        WHERE conversation_id = moved.id AND user_id = $1 LIMIT 1) m
+    WHERE m.left_at IS NULL OR ({_UNSEEN.format("m.moved_xid")})
+    ORDER BY moved.id LIMIT $4
+) x ON true
 LEFT JOIN LATERAL (
     SELECT * FROM nestrel_seen_v1(x.id, $2::text::pg_snapshot, $5) WHERE x.gone IS NULL AND NOT x.joined
 ) s ON true
+ORDER BY x.id
 """
 _MINE = """
 SELECT m.conversation_id, c.rev
-FROM members m JOIN conversations c ON c.id = m.conversation_id
-WHERE m.user_id = $1 AND m.conversation_id > $2 AND m.left_at IS NULL AND c.closed_at IS NULL
-ORDER BY m.conversation_id LIMIT $3
+FROM (SELECT conversation_id FROM members WHERE user_id = $1 AND conversation_id > $2 AND left_at IS NULL
+      ORDER BY conversation_id) m
+CROSS JOIN LATERAL (SELECT rev FROM conversations WHERE id = m.conversation_id AND closed_at IS NULL LIMIT 1) c
+LIMIT $3
 """
 _STILL = """
-SELECT m.conversation_id FROM members m JOIN conversations c ON c.id = m.conversation_id
-WHERE m.user_id = $1 AND m.conversation_id = ANY($2::uuid[]) AND m.left_at IS NULL AND c.closed_at IS NULL
+SELECT i.id FROM unnest($2::uuid[]) AS i (id)
+CROSS JOIN LATERAL (SELECT 1 FROM members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL LIMIT 1) m
+CROSS JOIN LATERAL (SELECT 1 FROM conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 _STIRRED = f"""
 SELECT id, rev, NULL FROM conversations WHERE id = ANY($1::uuid[]) AND {_UNSEEN.format("moved_xid")}
@@ -80,11 +90,12 @@ class Resync:
 
 async def moved(
     connection: Connection, user_id: str, since: AllPosition, most: int, *, after: UUID = NOTHING, limit: int = MANY
-) -> list[Place]:
-    """The member's conversations that changed since a snapshot, by id: one indexed query. Of one with more than
-    `most` changed rows the newest page is wanted instead."""
+) -> tuple[AllPosition, list[Place]]:
+    """The present snapshot, and the member's conversations that changed since an earlier one, by id: one indexed
+    query. Of one with more than `most` changed rows the newest page is wanted instead."""
     found = await fetch(connection, _MOVED, user_id, since.snapshot, after, limit, most)
-    return [_place(*row) for row in found]
+    now = await snapshots.at(connection, found[0][0])
+    return now, [_place(*row[1:]) for row in found if row[1] is not None]
 
 
 def _place(id_: UUID, gone: str | None, joined: bool, rev: int | None, seq: int, beyond: bool | None) -> Place:
@@ -113,15 +124,20 @@ async def from_cursor(
 ) -> Resync:
     """Bring a member from an all cursor to the present, or from nothing; at most about `rows` rows. An answer with
     `more` goes on where its own cursor says."""
-    now = await snapshots.now(connection)
-    at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(cursor, now, NOTHING)
-    known = [one for one in (at.since, at.upto) if one is not None]
-    if not all(snapshots.knows(now, one) for one in known):
+    since, after = cursor, NOTHING
+    if isinstance(cursor, ResyncPosition):
+        since, after = cursor.since, cursor.after
+    places: list[Place] = []
+    if since is None:
+        now = await snapshots.now(connection)
+    else:
+        assert isinstance(since, AllPosition)
+        now, places = await moved(connection, user_id, since, most, after=after)
+    at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(since, now, NOTHING)
+    if not all(snapshots.knows(now, one) for one in (at.since, at.upto) if one is not None):
         at = ResyncPosition(None, now, NOTHING)
     if at.since is None:
         places = await mine(connection, user_id, after=at.after)
-    else:
-        places = await moved(connection, user_id, at.since, most, after=at.after)
     full = len(places) == MANY
     if at.within is not None:
         places.insert(0, Place(at.after, at.within))

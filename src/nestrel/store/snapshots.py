@@ -11,10 +11,15 @@ _SYSTEM = "SELECT system_identifier FROM pg_control_system()"
 
 async def now(connection: Connection) -> AllPosition:
     """Everything committed by now, and nothing that is still under way."""
+    [(snapshot,)] = await fetch(connection, _NOW)
+    return await at(connection, snapshot)
+
+
+async def at(connection: Connection, snapshot: str) -> AllPosition:
+    """A snapshot of this database, from the text that it was read as."""
     if connection.system is None:  # a connection stays with one server, and to ask for it reads a file
         [(system,)] = await fetch(connection, _SYSTEM)
         connection.system = system & (2**64 - 1)
-    [(snapshot,)] = await fetch(connection, _NOW)
     return AllPosition.from_snapshot(connection.system, snapshot)
 
 

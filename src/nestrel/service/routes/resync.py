@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 from uuid import UUID
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
@@ -13,7 +13,7 @@ from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ResyncAnswer
 from nestrel.core.problems import InvalidRequest, fault
 from nestrel.service.addressing import addressed
-from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
+from nestrel.service.http import CallerDep, DirectRoute, ServiceDep, body_of, documented, request_body
 from nestrel.service.listing import opened
 from nestrel.service.models import ResyncRequest
 from nestrel.service.state import Service
@@ -21,17 +21,18 @@ from nestrel.store import resync, rows
 from nestrel.store.access import Caller
 from nestrel.store.resync import Resync
 
-router = APIRouter(tags=["changes"], route_class=JsonRoute)
+direct = APIRouter(prefix="/v1", tags=["changes"], route_class=DirectRoute)
 
 
-@router.post("/resync", responses=documented(ResyncAnswer))
-async def bring(wanted: ResyncRequest, service: ServiceDep, caller: CallerDep) -> Response:
+@direct.post("/resync", responses=documented(ResyncAnswer), openapi_extra=request_body(ResyncRequest))
+async def bring(request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """A change set for each of your conversations that moved, those that you joined and those that are yours no more.
 
     From an all cursor, ask again with the answer's `cursor` while it says `more`. From a map, put the items' cursors
     into the map and ask again. `reset` says that it is a sync from nothing: what is not in `joined` of any of its
     answers is not yours.
     """
+    wanted = await body_of(request, ResyncRequest)
     most = service.settings.catch_up_rows
     if wanted.conversations is not None:
         held = _opened_map(service, caller, wanted.conversations)
