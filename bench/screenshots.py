@@ -37,6 +37,15 @@ _COMMANDS = {
         "nestrel readers control-room $((N - 5))",
         "nestrel history control-room -n 6",
     ],
+    "command-resync": [
+        "cd $(mktemp -d)",
+        "nestrel resync --into mara.db",
+        'nestrel post control-room "Bow visor of the Selkie is closed."',
+        "nestrel like control-room 638",
+        "nestrel resync --into mara.db",
+        "nestrel resync --into mara.db --json",
+        "timeout 3 nestrel resync --into mara.db --watch",
+    ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
 
@@ -122,10 +131,41 @@ async def _console(address: str) -> None:
         await mara.get_by_role("button", name="Make").click()
         await mara.get_by_role("alert").wait_for()
         await mara.screenshot(path=OUT / "console-name-taken.png")
+        await _beside(mara)
         narrow = await window("Kaz Morita", "light", width=380)
         await choose(narrow, "MV Corran")
         await narrow.screenshot(path=OUT / "console-narrow.png")
         await browser.close()
+
+
+async def _beside(page: Page) -> None:
+    """Two seats: one line cut, then restored; and what passed on the wire."""
+    await page.keyboard.press("Escape")
+    await page.get_by_role("link", name="Side by side").click()
+    async with page.expect_popup() as opened:
+        await page.get_by_role("button", name="Sign in a second member").click()
+    await (await opened.value).get_by_role("link", name="Odd Haverland").click()
+    line = page.get_by_role("status", name="right line")
+    await line.filter(has_text="live").wait_for()
+    await page.get_by_label("on").select_option(label="Control room")
+    await page.locator("li[data-seq]").first.wait_for()
+    switch = page.get_by_role("switch", name="line of Odd Haverland")
+    await switch.click()
+    for body in ("Tern is at berth 2.", "Ramp down at 14:05."):
+        await page.get_by_label("Message as Mara Quill").fill(body)
+        await page.keyboard.press("Enter")
+    await page.get_by_label("Message as Odd Haverland").fill("Written while my line is cut.")
+    await page.keyboard.press("Enter")
+    await page.wait_for_timeout(600)
+    await page.screenshot(path=OUT / "console-side-by-side-cut.png")
+    await switch.click()
+    await line.filter(has_text="live").wait_for()
+    await page.wait_for_timeout(600)
+    await page.screenshot(path=OUT / "console-side-by-side.png")
+    await page.get_by_role("link", name="Wire").click()
+    await page.get_by_role("button", name="200 /v1/resync").first.click()
+    await page.wait_for_timeout(300)
+    await page.screenshot(path=OUT / "console-wire.png")
 
 
 def _terminal(name: str, commands: list[str], env: dict[str, str]) -> None:

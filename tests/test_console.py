@@ -384,7 +384,7 @@ async def beside(page: Page, member: str) -> None:
 
 
 async def test_two_seats_part_and_come_together_again(window: Window) -> None:
-    """Cut one line, post from both sides, restore it: nothing is missing, nothing stands twice, and it says its price."""
+    """Cut one line, post from both sides, restore it: nothing is missing, nothing twice, and it says its price."""
     page = await window("Mara Quill")
     await beside(page, "Odd Haverland")
     await page.get_by_label("on").select_option(label="Control room")

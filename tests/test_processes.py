@@ -18,6 +18,7 @@ from websockets.exceptions import ConnectionClosed
 
 from nestrel.demo.postgres import LocalPostgres, free_port
 from nestrel.store import schema
+from tests.soak import soak
 from tests.support import Person, Served, Wire, token, unique, until
 
 
@@ -321,3 +322,10 @@ async def test_redis_as_the_bus(make_database: Callable[[], str], redis_port: in
             for n in range(5):
                 await mara.post(place, f"{n}")
             assert [m["body"] for m in await wire.messages(5)] == [f"{n}" for n in range(5)]
+
+
+async def test_a_short_soak_keeps_every_promise() -> None:
+    """Services, PostgreSQL, lines and devices are killed under load; `script/soak` does it for as long as asked."""
+    counts = await soak(12, 20_261_125, lambda _text: None)
+    assert counts["messages"] > 50
+    assert counts["cuts"] + counts["services killed"] + counts["databases killed"] >= 2

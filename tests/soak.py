@@ -1,0 +1,267 @@
+"""The real thing under faults for as long as asked: `script/soak --minutes N`.
+
+Two service processes, a PostgreSQL of its own that is killed and comes back, lines that are cut in the middle of
+anything, and devices that are killed, each with a replica and an outbox. In the end all must hold the same, once.
+"""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import contextlib
+import os
+import random
+import tempfile
+import time
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+from nestrel.client import AsyncClient, NestrelError, ReplicaState, SyncedReplica
+from nestrel.demo.postgres import LocalPostgres, free_port
+from nestrel.store import schema
+from tests.support import Person, Served, token
+
+_USERS = ("mara", "odd", "ines")
+_PLACES = 3
+
+
+class Proxy:
+    """A port in front of both services, whose connections can be cut at any byte."""
+
+    def __init__(self, ports: list[int], dice: random.Random) -> None:
+        self._ports = ports
+        self._dice = dice
+        self._writers: set[asyncio.StreamWriter] = set()
+        self._tasks: set[asyncio.Task[None]] = set()
+        self.port = free_port()
+
+    @asynccontextmanager
+    async def open(self) -> AsyncIterator[str]:
+        server = await asyncio.start_server(self._serve, "127.0.0.1", self.port)
+        try:
+            yield f"http://127.0.0.1:{self.port}"
+        finally:
+            server.close()
+            self.cut()
+            await asyncio.gather(*self._tasks, return_exceptions=True)
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        for port in self._dice.sample(self._ports, len(self._ports)):
+            try:
+                there, back = await asyncio.open_connection("127.0.0.1", port)
+                break
+            except OSError:
+                continue
+        else:
+            writer.close()
+            return
+        for source, target in ((reader, back), (there, writer)):
+            task = asyncio.create_task(self._pump(source, target))
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+
+    async def _pump(self, source: asyncio.StreamReader, target: asyncio.StreamWriter) -> None:
+        self._writers.add(target)
+        try:
+            while data := await source.read(4096):
+                target.write(data)
+                await target.drain()
+        except OSError:
+            pass
+        finally:
+            self._writers.discard(target)
+            target.close()
+
+    def cut(self) -> None:
+        """Cut everything that is open, wherever it is."""
+        for writer in tuple(self._writers):
+            writer.transport.abort()
+
+
+class Device:
+    """A member's device: it writes all the time, and can be killed and started again on its file."""
+
+    def __init__(self, url: str, user: str, path: Path, places: list[str], dice: random.Random) -> None:
+        self.user = user
+        self.posted: list[str] = []
+        self._url = url
+        self._path = path
+        self._places = places
+        self._dice = dice
+        self._stack = contextlib.AsyncExitStack()
+        self.replica: SyncedReplica | None = None
+
+    async def start(self) -> None:
+        client = await self._stack.enter_async_context(AsyncClient(self._url, lambda: token(self.user), timeout=10))
+        self.replica = await self._stack.enter_async_context(client.replica(self._path))
+
+    async def stop(self) -> None:
+        self.replica = None
+        await self._stack.aclose()
+
+    def act(self) -> None:
+        """One thing that a member does."""
+        if self.replica is None:
+            return
+        place, what = self._dice.choice(self._places), self._dice.random()
+        held = {one.id: one.head for one in self.replica.conversations()}.get(place, 0)
+        seq = self._dice.randint(1, held) if held else 0
+        if what < 0.7 or not seq:
+            self.posted.append(f"{self.user} {len(self.posted)}")
+            self.replica.post(place, self.posted[-1])
+        elif what < 0.85:
+            self.replica.react(place, seq)
+        elif what < 0.95:
+            self.replica.edit(place, seq, f"edited {self._dice.random()}")  # refused where it is another's
+        else:
+            self.replica.read(place, held)
+
+
+async def soak(seconds: float, seed: int, say: Callable[[str], None]) -> dict[str, int]:
+    """Run for so long, then check; returns counts of what happened. Raises `AssertionError` when a promise broke."""
+    dice = random.Random(seed)
+    counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0}
+    with tempfile.TemporaryDirectory(prefix="nestrel-soak-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)
+        postgres = LocalPostgres(Path(folder))
+        postgres.start()
+        try:
+            postgres.create_database("soak")
+            await schema.upgrade(postgres.url("soak"))
+            with Served(postgres.url("soak")) as one, Served(postgres.url("soak")) as other:
+                services = [one.wait_ready(), other.wait_ready()]
+                proxy = Proxy([served.port for served in services], dice)
+                async with proxy.open() as url:
+                    await _run(seconds, dice, url, proxy, services, postgres, Path(folder), counts, say)
+        finally:
+            postgres.stop("immediate")
+    return counts
+
+
+async def _run(
+    seconds: float,
+    dice: random.Random,
+    url: str,
+    proxy: Proxy,
+    services: list[Served],
+    postgres: LocalPostgres,
+    folder: Path,
+    counts: dict[str, int],
+    say: Callable[[str], None],
+) -> None:
+    office = Person(services[0].url, "office")
+    places = [(await office.make(members=list(_USERS)))["id"] for _ in range(_PLACES)]
+    devices = [Device(url, user, folder / f"{user}.db", places, dice) for user in _USERS]
+    for device in devices:
+        await device.start()
+    end = time.monotonic() + seconds
+    next_fault = time.monotonic() + 1
+    while time.monotonic() < end:
+        dice.choice(devices).act()
+        await asyncio.sleep(dice.random() * 0.05)
+        if time.monotonic() > next_fault:
+            await _fault(dice, proxy, services, postgres, devices, counts)
+            say(", ".join(f"{count} {what}" for what, count in counts.items() if count))
+            next_fault = time.monotonic() + 0.5 + dice.random() * min(4.0, seconds / 5)
+    for device in devices:
+        assert device.replica is not None
+        async with asyncio.timeout(90):
+            await device.replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)
+    await _check(services[0], devices, places, counts)
+    for device in devices:
+        await device.stop()
+    await office.http.aclose()
+
+
+async def _fault(
+    dice: random.Random,
+    proxy: Proxy,
+    services: list[Served],
+    postgres: LocalPostgres,
+    devices: list[Device],
+    counts: dict[str, int],
+) -> None:
+    what = dice.random()
+    if what < 0.5:
+        proxy.cut()
+        counts["cuts"] += 1
+    elif what < 0.7:
+        device = dice.choice(devices)
+        await device.stop()
+        await device.start()
+        counts["devices killed"] += 1
+    elif what < 0.88:
+        served = dice.choice(services)
+        served.kill()
+        served.restart()
+        await asyncio.to_thread(served.wait_ready, "/healthz")
+        counts["services killed"] += 1
+    else:
+        await asyncio.to_thread(postgres.stop, "immediate")
+        await asyncio.sleep(dice.random())
+        await asyncio.to_thread(postgres.start, postgres.port)
+        counts["databases killed"] += 1
+
+
+async def _check(served: Served, devices: list[Device], places: list[str], counts: dict[str, int]) -> None:
+    async with AsyncClient(served.url, lambda: token("office")) as client:
+        bodies: list[str] = []
+        for place in places:
+            truth = [message async for message in client.history(place, order="asc")]
+            counts["messages"] += len(truth)
+            assert [message.seq for message in truth] == list(range(1, len(truth) + 1))
+            at = [message.created_at for message in truth]
+            assert at == sorted(at)
+            bodies += [message.body for message in truth]
+            people = {member.user_id: member async for member in client.members(place)}
+            for device in devices:
+                await _settle(device, place, truth, people)
+        kept = [body for body in bodies if not body.startswith("edited")]
+        assert len(kept) == len(set(kept)), "a post stands twice"
+        edited = len(bodies) - len(kept)
+        missing = {body for device in devices for body in device.posted} - set(kept)
+        assert len(missing) == edited, f"{len(missing) - edited} posts are lost"
+
+
+async def _settle(device: Device, place: str, truth: list[Any], people: dict[str, Any]) -> None:
+    """Everything that a device holds of a conversation is as the service has it, once the last of it has come."""
+    replica = device.replica
+    assert replica is not None
+    newest = max(message.rev for message in truth) if truth else 0
+
+    def there(one: SyncedReplica) -> bool:
+        held = one.messages(place, limit=10_000)
+        members = {member.user_id: member.rev for member in one.members(place)}
+        rows = max((message.rev for message in held), default=0) == newest
+        return rows and members == {user: member.rev for user, member in people.items()}
+
+    try:
+        async with asyncio.timeout(30):
+            await replica.until(there)
+    except TimeoutError:
+        raise AssertionError(f"{device.user} is not brought to the present of {place}") from None
+    held = {message.seq: message for message in replica.messages(place, limit=10_000)}
+    for message in truth:
+        if message.seq in held:
+            assert held[message.seq] == message, f"{device.user} holds another {message.seq}"
+    holes = replica.holes(place)
+    assert not holes or (len(holes) == 1 and holes[0][0] == 1), f"{device.user} misses {holes}"
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--minutes", type=float, default=5.0, help="how long, up to 600")
+    parser.add_argument("--seed", type=int, default=int(time.time()), help="what happens, and when")
+    chosen = parser.parse_args()
+    print(f"seed {chosen.seed}")
+    try:
+        counts = asyncio.run(soak(min(chosen.minutes, 600) * 60, chosen.seed, print))
+    except (AssertionError, NestrelError) as error:
+        raise SystemExit(f"seed {chosen.seed}: {error}") from error
+    print("every promise was kept: " + ", ".join(f"{count} {what}" for what, count in counts.items()))
+
+
+if __name__ == "__main__":
+    main()
