@@ -19,6 +19,7 @@ from nestrel.core.commands import Post
 from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
+from nestrel.live.source import StoreSource
 from nestrel.store import changes as feed
 from nestrel.store import conversations, erase, events, members, native
 from nestrel.store.batch import Growth
@@ -161,7 +162,7 @@ async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_m
     place = await make(database)
     async with database.write() as connection:
         await members.put(database, connection, place, "odd", Role.WRITER, new=True)
-    hub, heard = Hub(database), Heard()
+    hub, heard = Hub(StoreSource(database, 1_000)), Heard()
     (stays,) = await hub.follow([place], "mara", heard)
     (leaves,) = await hub.follow([place], "odd", heard)
     elsewhere = Writer(database)
@@ -182,7 +183,7 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
 ) -> None:
     """The hub reads from the store what another process wrote; before it has it, a commit of its own is handed on."""
     place = await make(database)
-    hub, heard = Hub(database), Heard()
+    hub, heard = Hub(StoreSource(database, 1_000)), Heard()
     (follower,) = await hub.follow([place], "mara", heard)
     own: list[Growth] = []
     await Writer(database, own.extend).submit([Post(place, "mara", "of this process")])

@@ -12,6 +12,7 @@ from contextlib import asynccontextmanager
 from typing import Any
 
 import httpx
+import jsonschema_rs
 import psutil
 import pytest
 
@@ -140,6 +141,36 @@ async def test_a_stream_of_all_sends_checkpoints_from_which_a_resync_goes_on(own
     async with events(odd, "/stream", headers={"Last-Event-ID": id_}) as stream:
         came = [await stream.get(), await stream.get()]
     assert {name: data["conversation_id"] for name, _, data in came} == {"changes": place, "unfollowed": fresh}
+
+
+async def test_frames_and_events_are_as_the_asyncapi_document_says(own: Served) -> None:
+    document = httpx.get(own.url + "/asyncapi.json").json()
+    schemas = document["components"]["schemas"]
+    assert {channel["address"] for channel in document["channels"].values()} == {
+        "/v1/live", "/v1/stream", "/v1/conversations/{conversation_id}/stream"
+    }  # fmt: skip
+
+    def check(name: str, data: Any) -> None:
+        jsonschema_rs.validate({**schemas[name], "components": document["components"]}, data)
+
+    mara, odd = Person(own.url, unique("mara")), Person(own.url, unique("odd"))
+    place = (await mara.make(members=[odd.user]))["id"]
+    seen: set[str] = set()
+    async with odd.socket() as wire, events(odd, "/stream") as stream:
+        check("server_done", await wire.command(type="follow_all"))
+        await mara.post(place, "one")
+        while "checkpoint" not in seen:
+            frame = await wire.get()
+            check(f"server_{frame['type']}", frame)
+            name, _, data = await stream.get()
+            check(f"event_{name}", data)
+            seen |= {frame["type"]} & {name}
+        await mara.http.delete(f"/conversations/{place}")
+        while "unfollowed" not in seen:
+            name, _, data = await stream.get()
+            check(f"event_{name}", data)
+            seen.add(name)
+    assert seen >= {"changes", "checkpoint", "unfollowed"}
 
 
 async def test_a_socket_that_follows_all_resumes_from_a_checkpoint(own: Served) -> None:
