@@ -76,7 +76,7 @@ class Sync:
         offload: Offload = asyncio.to_thread,
         chance: Callable[[], float] = random.random,
     ) -> None:
-        self.standing = Standing(ReplicaState.AWAY, "not started yet")
+        self.standing = Standing(ReplicaState.AWAY, "no line yet")
         self.last: Resynced | None = None
         self._file = file
         self._outbox = outbox
