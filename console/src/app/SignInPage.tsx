@@ -1,4 +1,5 @@
-import { type FormEvent, useState } from "react";
+import { useState } from "react";
+import { NOT_A_TOKEN, PasteToken } from "./PasteToken";
 import type { Signed, SignIn } from "./signIn";
 import { Button } from "./ui";
 
@@ -13,14 +14,12 @@ export function Notice({ title, detail }: { title: string; detail: string }) {
 
 /** The way in: the issuer's page, or a pasted token where there is no issuer. */
 export function SignInPage({ signIn, onSigned }: { signIn: SignIn; onSigned: (signed: Signed) => void }) {
-  const [token, setToken] = useState("");
   const [problem, setProblem] = useState("");
 
-  const paste = (event: FormEvent) => {
-    event.preventDefault();
-    const signed = signIn.fromToken(token.trim());
+  const paste = (token: string) => {
+    const signed = signIn.fromToken(token);
     if (signed) onSigned(signed);
-    else setProblem("That is not a JSON Web Token. Make one with: nestrel token USER");
+    else setProblem(NOT_A_TOKEN);
   };
 
   return (
@@ -40,22 +39,7 @@ export function SignInPage({ signIn, onSigned }: { signIn: SignIn; onSigned: (si
         </div>
       )}
       {signIn.config.paste_token && (
-        <form onSubmit={paste} className="mt-6">
-          <label htmlFor="token" className="block font-medium">
-            {signIn.hasIssuer ? "Or paste a token" : "Paste a token"}
-          </label>
-          <textarea
-            id="token"
-            value={token}
-            onChange={(event) => setToken(event.target.value)}
-            rows={4}
-            spellCheck={false}
-            className="mt-1 w-full resize-none border border-line bg-shoal p-2 font-mono text-xs"
-          />
-          <div className="mt-2">
-            <Button type="submit">Use this token</Button>
-          </div>
-        </form>
+        <PasteToken label={signIn.hasIssuer ? "Or paste a token" : "Paste a token"} onToken={paste} />
       )}
       {problem && (
         <p role="alert" className="mt-4 text-buoy">

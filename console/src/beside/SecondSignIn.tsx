@@ -1,15 +1,15 @@
-import { type FormEvent, useState } from "react";
+import { useState } from "react";
+import { NOT_A_TOKEN, PasteToken } from "../app/PasteToken";
 import type { Second, SignIn } from "../app/signIn";
 import { Button } from "../app/ui";
 
 /** The second seat's way in. */
 export function SecondSignIn(props: { signIn: SignIn; first: string; onSigned: (second: Second) => void }) {
   const { signIn, first, onSigned } = props;
-  const [token, setToken] = useState("");
   const [problem, setProblem] = useState("");
 
   const take = (second: Second | null) => {
-    if (!second) return setProblem("That is not a JSON Web Token. Make one with: nestrel token USER");
+    if (!second) return setProblem(NOT_A_TOKEN);
     if (second.userId === first) {
       void signIn.leaveBeside();
       return setProblem("Both seats would be the same member. Choose another for this one.");
@@ -18,10 +18,6 @@ export function SecondSignIn(props: { signIn: SignIn; first: string; onSigned: (
   };
   const open = () =>
     signIn.signInBeside().then(take, (error: Error) => setProblem(`The issuer: ${error.message}`));
-  const paste = (event: FormEvent) => {
-    event.preventDefault();
-    take(signIn.tokenBeside(token.trim()));
-  };
 
   return (
     <div className="mx-auto max-w-md">
@@ -38,22 +34,10 @@ export function SecondSignIn(props: { signIn: SignIn; first: string; onSigned: (
         </div>
       )}
       {signIn.config.paste_token && (
-        <form onSubmit={paste} className="mt-6">
-          <label htmlFor="second-token" className="block font-medium">
-            {signIn.hasIssuer ? "Or paste a token" : "Paste a token"}
-          </label>
-          <textarea
-            id="second-token"
-            value={token}
-            onChange={(event) => setToken(event.target.value)}
-            rows={4}
-            spellCheck={false}
-            className="mt-1 w-full resize-none border border-line bg-shoal p-2 font-mono text-xs"
-          />
-          <Button type="submit" className="mt-2">
-            Use this token
-          </Button>
-        </form>
+        <PasteToken
+          label={signIn.hasIssuer ? "Or paste a token" : "Paste a token"}
+          onToken={(token) => take(signIn.tokenBeside(token))}
+        />
       )}
       {problem && (
         <p role="alert" className="mt-4 text-buoy">

@@ -3,24 +3,9 @@ import type { ChangeSet, HistoryPage, Member, Message } from "../api/client";
 import { pauses } from "./backoff";
 import { ConversationCopy } from "./conversationCopy";
 import { type Entry, type Kind, outcomeOf } from "./outbox";
+import { messageOf, setOf } from "./testRows";
 
-const message = (seq: number, rev = seq, body = `m${seq}`): Message => ({
-  conversation_id: "c",
-  seq,
-  rev,
-  author_id: "mara",
-  body,
-  format: "plain",
-  attributes: {},
-  reply_to: null,
-  created_at: "2026-11-25T10:00:00.000000Z",
-  edited_at: null,
-  edits: 0,
-  removed_at: null,
-  removed_by: null,
-  reactions: [],
-  attachments: [],
-});
+const message = (seq: number, rev = seq, body = `m${seq}`): Message => messageOf("c", seq, rev, body);
 
 const page = (seqs: number[], head: number, floor = 1): HistoryPage => ({
   items: seqs.map((seq) => message(seq)),
@@ -32,20 +17,8 @@ const page = (seqs: number[], head: number, floor = 1): HistoryPage => ({
   change_cursor: "here",
 });
 
-const changes = (messages: Message[], extra: Partial<ChangeSet> = {}): ChangeSet => ({
-  conversation_id: "c",
-  base: "here",
-  cursor: "there",
-  head: Math.max(0, ...messages.map((one) => one.seq)),
-  floor: 1,
-  reset: false,
-  more: false,
-  conversation: null,
-  messages,
-  members: [],
-  profiles: {},
-  ...extra,
-});
+const changes = (messages: Message[], extra: Partial<ChangeSet> = {}): ChangeSet =>
+  setOf("c", messages, { cursor: "there", ...extra });
 
 const entry = (n: number, kind: Kind, content: Entry["content"]): Entry => ({
   n,

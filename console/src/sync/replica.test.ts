@@ -1,42 +1,8 @@
 import "fake-indexeddb/auto";
 import { expect, it } from "vitest";
-import type { ChangeSet, Message } from "../api/client";
+import type { ChangeSet } from "../api/client";
 import { Replica, type ResyncAnswer } from "./replica";
-
-const at = "2026-11-25T10:00:00.000000Z";
-
-const message = (conversation_id: string, seq: number, rev = seq, body = `m${seq}`): Message => ({
-  conversation_id,
-  seq,
-  rev,
-  author_id: "mara",
-  body,
-  format: "plain",
-  attributes: {},
-  reply_to: null,
-  created_at: at,
-  edited_at: null,
-  edits: 0,
-  removed_at: null,
-  removed_by: null,
-  reactions: [],
-  attachments: [],
-});
-
-const set = (id: string, messages: Message[], extra: Partial<ChangeSet> = {}): ChangeSet => ({
-  conversation_id: id,
-  base: null,
-  cursor: `${id} ${messages.at(-1)?.rev}`,
-  head: Math.max(0, ...messages.map((one) => one.seq)),
-  floor: 1,
-  reset: false,
-  more: false,
-  conversation: null,
-  messages,
-  members: [],
-  profiles: {},
-  ...extra,
-});
+import { AT, messageOf as message, setOf as set } from "./testRows";
 
 const answer = (items: ChangeSet[], extra: Partial<ResyncAnswer> = {}): ResyncAnswer => ({
   items,
@@ -95,7 +61,14 @@ it("keeps after a sync from nothing only what that named, over all its parts", a
 it("keeps the outbox in order, and the newest receipt of a conversation only", async () => {
   const replica = await open();
   const put = (kind: "post" | "read", conversation_id: string, read_seq = 0) =>
-    replica.put({ conversation_id, kind, content: { read_seq }, key: crypto.randomUUID(), at, reason: null });
+    replica.put({
+      conversation_id,
+      kind,
+      content: { read_seq },
+      key: crypto.randomUUID(),
+      at: AT,
+      reason: null,
+    });
   const first = await put("post", "a");
   await put("read", "a", 3);
   await put("read", "b", 4);
