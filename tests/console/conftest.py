@@ -1,0 +1,66 @@
+"""The demo, a browser, and windows of its members."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable, Iterator
+from datetime import UTC, datetime
+
+import pytest
+from bench.browser import FLAGS
+from playwright.async_api import Browser, Page, async_playwright, expect
+
+from nestrel.demo import run, seed
+from nestrel.demo.postgres import free_port
+from nestrel.service.settings import Settings
+from nestrel.store.database import Database
+from tests.console.pages import Window
+from tests.support import Served
+
+
+@pytest.fixture(scope="module")
+def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    """The service with the demo's data and its issuer, as `nestrel demo` runs it."""
+    url = make_database()
+
+    async def fill() -> None:
+        database = Database(url)
+        await seed.seed(database, datetime.now(UTC), 7, lambda _n: None)
+        await database.close()
+
+    asyncio.run(fill())
+    settings = Settings(data_dir=tmp_path_factory.mktemp("demo"))
+    with (
+        run.issuer(settings, free_port()) as trusted,
+        Served(
+            url,
+            NESTREL_JWKS_URL=str(trusted.jwks_url),
+            NESTREL_ISSUER=str(trusted.issuer),
+            NESTREL_AUDIENCE=str(trusted.audience),
+        ) as served,
+    ):
+        yield served.wait_ready()
+
+
+@pytest.fixture
+async def browser() -> AsyncIterator[Browser]:
+    async with async_playwright() as playwright:
+        launched = await playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield launched
+        await launched.close()
+
+
+@pytest.fixture
+def window(browser: Browser, demo: Served) -> Window:
+    """Opens a window with a profile of its own, signed in as a member of the demo."""
+
+    async def open_(member: str, *, width: int = 1280, scheme: str = "light") -> Page:
+        context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
+        page = await context.new_page()
+        await page.goto(f"{demo.url}/console/")
+        await page.get_by_role("button", name="Sign in").click()
+        await page.get_by_role("link", name=member).click()
+        await expect(page.get_by_role("status", name="line")).to_have_text("live")
+        return page
+
+    return open_
