@@ -25,8 +25,10 @@ _TAIL = """
 The floors: pgbench's transaction of one counter update and one insert for each message, 16 clients, prepared, the
 same three indexes; a FastAPI route with one Pydantic model and the same token check; a FastAPI route that returns the
 same bytes; a loop that sends the same frame to every WebSocket of a bare uvicorn application; pgbench's upsert of one
-row with an update of a counter, and its update of a single row, 16 clients. The load comes from the
-same machine and shares its cores with the service and PostgreSQL.
+row with an update of a counter, and its update of a single row, 16 clients; for a resync that finds nothing, an
+authenticated `GET /v1/me` of the same service, and a FastAPI route with the token check and no store. Messages into a
+replica on disk take the client's own work with them: reading JSON, writing SQLite and its full-text index. The load
+comes from the same machine and shares its cores with the service and PostgreSQL.
 """
 
 
