@@ -51,7 +51,11 @@ def main(quick: bool, rounds: int, seconds: int) -> None:
         rounds, seconds = 1, 2
     with bench() as prepared:
         parts = (posts, reads, changes, resync)
-        results = [result for part in parts for result in part.measure(prepared, rounds, seconds)]
+        results = []
+        for part in parts:
+            for result in part.measure(prepared, rounds, seconds):
+                results.append(result)
+                click.echo(_line(result).rstrip(), err=True)  # what is measured is not lost by what fails behind it
     text = _HEAD.format(
         day=datetime.now(UTC).strftime("%Y-%m-%d"),
         cores=os.cpu_count(),

@@ -180,9 +180,10 @@ def _storm(service: Process) -> Result:
 
 
 async def _reconnected(service: Process) -> tuple[float, float]:
-    users = [f"crew-{n}" for n in range(_FOLLOWERS - 1)]
-    place = (await make_conversations(service, 1, users))[0]
-    everyone = [*users, "harbour-office"]
+    everyone = [f"deck-{n}" for n in range(_FOLLOWERS)]
+    place = (await make_conversations(service, 1, everyone[1:]))[0]
+    office = _Caller(service.port, "harbour-office")
+    office.call("PUT", f"/v1/conversations/{place}/members/{everyone[0]}", {})
     cursors: dict[str, str] = {}
     wires = await asyncio.gather(*(_following(service, user, None, cursors) for user in everyone))
     before = service.memory
@@ -190,7 +191,6 @@ async def _reconnected(service: Process) -> tuple[float, float]:
         assert wire.transport is not None
         wire.transport.abort()
     await asyncio.gather(*(wire.lost for wire in wires))
-    office = _Caller(service.port, "harbour-office")
     office.call("POST", f"/v1/conversations/{place}/messages", {"body": "while all were away"})
     begun = time.perf_counter()
     await asyncio.gather(*(_current(service, user, cursors[user]) for user in everyone))
