@@ -31,6 +31,8 @@ replica on disk take the client's own work with them: reading JSON, writing SQLi
 comes from the same machine and shares its cores with the service and PostgreSQL.
 """
 
+_PARTS = {"posts": posts, "reads": reads, "changes": changes, "resync": resync}
+
 
 def _line(result: Result) -> str:
     def figure(value: float | None) -> str:
@@ -43,14 +45,15 @@ def _line(result: Result) -> str:
 
 @click.command()
 @click.option("--quick", is_flag=True, help="One short round; writes no file.")
+@click.option("--only", multiple=True, type=click.Choice(list(_PARTS)), help="Measure this part alone; writes no file.")
 @click.option("--rounds", default=3, show_default=True)
 @click.option("--seconds", default=5, show_default=True)
-def main(quick: bool, rounds: int, seconds: int) -> None:
+def main(quick: bool, only: tuple[str, ...], rounds: int, seconds: int) -> None:
     """Measure Nestrel against its floors."""
     if quick:
         rounds, seconds = 1, 2
     with bench() as prepared:
-        parts = (posts, reads, changes, resync)
+        parts = [part for name, part in _PARTS.items() if not only or name in only]
         results = []
         for part in parts:
             for result in part.measure(prepared, rounds, seconds):
@@ -65,7 +68,7 @@ def main(quick: bool, rounds: int, seconds: int) -> None:
     )
     text += "".join(map(_line, results)) + _TAIL
     click.echo(text)
-    if not quick:
+    if not (quick or only):
         (ROOT / "docs" / "benchmarks.md").write_text(text)
 
 

@@ -264,10 +264,12 @@ async def test_a_lost_wake_up_is_found_before_the_checkpoint_speaks_of_it(databa
         await database.close()
 
 
-def stalled_socket(who: Person, place: str) -> socket.socket:
-    """A follower that signs in and follows by plain bytes, and reads no more."""
+def stalled_socket(who: Person, place: str, *, small: bool = True) -> socket.socket:
+    """A follower that signs in and follows by plain bytes, and reads no more. One with a `small` buffer stalls soon;
+    when such a one reads again, TCP takes seconds to believe it."""
     raw = socket.create_connection(("127.0.0.1", httpx.URL(who.url).port or 0))
-    raw.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+    if small:
+        raw.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
     head = (
         f"GET /v1/live HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n"
         "Sec-WebSocket-Version: 13\r\n"
@@ -300,9 +302,8 @@ async def test_readers_that_do_not_read_cost_no_memory_and_are_ended_with_a_reas
         assert process.memory_info().rss - before < min(posted * 100 * len(body) / 2, 60e6)
         until(lambda: _metric(own, "nestrel_connections") == 0)
     # One that comes to its senses in time reads, behind all that it had not read, why it ends.
-    with stalled_socket(mara, place) as raw:
+    with stalled_socket(mara, place, small=False) as raw:
         await _post_until_stalled(own, mara, place, 1)
-        raw.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 2**20)
         late = b""
         while chunk := raw.recv(65536):
             late = late[-200:] + chunk

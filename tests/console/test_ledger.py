@@ -56,13 +56,18 @@ async def test_what_comes_while_one_reads_above_is_a_pill_and_the_reload_comes_b
 ) -> None:
     page = await window("Mara Quill")
     await choose(page, "Notices to all crews")
+    await page.get_by_label("Ledger").focus()
+    await page.keyboard.press("End")
+    # What was there is read before anything new comes.
+    listed = page.get_by_role("navigation", name="Conversations").get_by_role("link", name="Notices to all crews")
+    await expect(listed).not_to_contain_text("unread")
     await page.get_by_label("Ledger").hover()
     newest = await first_on_screen(page)
     await page.mouse.wheel(0, -900)
     place = await first_becomes(page, lambda seq: seq < newest - 5)
     backend = Person(demo.url, "mara", issuer=_issuer(demo), audience="nestrel-demo")
-    listed = (await backend.http.get("/conversations")).json()["items"]
-    notices = next(item["id"] for item in listed if item["name"] == "notices")
+    mine = (await backend.http.get("/conversations")).json()["items"]
+    notices = next(item["id"] for item in mine if item["name"] == "notices")
     for n in range(3):
         assert (await backend.post(notices, f"news {n}")).status_code == 201
     await expect(page.get_by_role("button", name="3 new")).to_be_visible()

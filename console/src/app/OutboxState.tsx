@@ -15,7 +15,7 @@ const WORDS = {
 /** What waits in the outbox, and what was refused, to try again or to give up. */
 export function OutboxState() {
   const { seat } = useSeat();
-  const { waiting, refused } = seat.outbox;
+  const { shown: waiting, refused } = seat.outbox;
   if (waiting.length + refused.length === 0) return null;
   return (
     <Popover.Root>

@@ -13,7 +13,7 @@ export function SeatHead({ seat, side }: { seat: Seat; side: "left" | "right" })
   useObservable(seat.outbox);
   const line = useObservable(seat.line);
   const name = seat.profiles.get(seat.userId)?.display_name ?? seat.userId;
-  const waiting = seat.outbox.waiting.length;
+  const waiting = seat.outbox.shown.length;
   return (
     <section aria-label={`${side} seat`} className="min-w-0 px-3 py-2">
       <div className="flex flex-wrap items-center gap-x-3">

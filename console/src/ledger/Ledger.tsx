@@ -115,7 +115,9 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
   }, [copy.version]);
 
   const release = () => {
+    if (!settling.current) return;
     settling.current = false;
+    requestAnimationFrame(onScroll); // where one is now counts, also if nothing moves
   };
 
   const onScroll = () => {

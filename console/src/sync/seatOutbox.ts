@@ -33,6 +33,11 @@ export class SeatOutbox extends Observable {
     return this.entries.filter((one) => one.reason === null);
   }
 
+  /** What a person waits for: a receipt is nothing that they did. */
+  get shown(): Entry[] {
+    return this.waiting.filter((one) => one.kind !== "read");
+  }
+
   get refused(): Entry[] {
     return this.entries.filter((one) => one.reason !== null);
   }
