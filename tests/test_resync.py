@@ -351,3 +351,16 @@ async def test_who_was_removed_learns_nothing_of_what_came_after_by_any_way(pers
         await wire.quiet()
     assert await copies.resync() == []
     assert copies.held == {}
+
+
+async def test_a_rate_counts_commands_and_not_who_comes_back(make_database: Callable[[], str]) -> None:
+    with Served(make_database(), NESTREL_RATE_LIMIT="3") as served:
+        served.wait_ready()
+        mara = Person(served.url, unique("mara"))
+        place = (await mara.make())["id"]
+        answers = [await mara.post(place, "x") for _ in range(3)]
+        assert [answer.status_code for answer in answers] == [201, 201, 429]
+        assert answers[-1].json()["type"] == "/problems/slow-down"
+        assert int(answers[-1].headers["Retry-After"]) > 0
+        assert (await mara.http.post("/resync", json={})).status_code == 200
+        assert (await mara.http.get(f"/conversations/{place}/changes")).status_code == 200

@@ -16,12 +16,13 @@ from hypothesis import strategies as st
 from sqlalchemy import text
 
 from nestrel.core.commands import Post
+from nestrel.core.cursors import ChangePosition
 from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.live.hub import Follower, Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import changes as feed
-from nestrel.store import conversations, erase, events, members, native
+from nestrel.store import conversations, erase, events, members, native, resync
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -207,3 +208,16 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
     assert [entry.start for entry in follower.channel.ring] == [2, 3]
     assert reads == 2
     await hub.stop()
+
+
+async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A member of more conversations than a resync from a map goes through keeps those that the map names."""
+    place = await make(database)
+    await Writer(database).submit([Post(place, "mara", "x")])
+    monkeypatch.setattr(resync, "MANY", 0)
+    async with database.read() as connection:
+        found = await resync.from_map(connection, "mara", {place: ChangePosition(2, 0, 2)}, 100, 1_000)
+    assert found.gone == []
+    assert [[message["body"] for message in item.messages] for item in found.items] == [["x"]]

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-import selectors
 from typing import Any
 
 
-class _NoSockets(selectors.BaseSelector):
-    """Waits by moving the clock."""
+class _NoSockets:
+    """All that the loop asks of a selector: to wait, which moves the clock."""
 
     def __init__(self, loop: VirtualLoop) -> None:
         self._loop = loop
@@ -18,14 +17,6 @@ class _NoSockets(selectors.BaseSelector):
             raise RuntimeError("everything waits, and no timer will wake it")
         self._loop.now += max(0.0, timeout)
         return []
-
-    def register(self, *_: Any) -> Any:
-        raise NotImplementedError
-
-    unregister = modify = register
-
-    def get_map(self) -> Any:
-        return {}
 
 
 class VirtualLoop(asyncio.BaseEventLoop):

@@ -36,6 +36,9 @@ from tests.simulation.model import Truth
 SEAL = CursorSeal(b"one key for every node")
 _NOTHING = UUID(int=0)
 
+pass_time = asyncio.sleep
+"""Moves the simulation's own clock; no real time passes."""
+
 
 class Node:
     """A service process: what `Service` is to a session, on the truth."""
@@ -301,7 +304,7 @@ class World:
     async def run(self, steps: int) -> None:
         """So many things happen; then the trouble ends, and everyone must come to the truth."""
         for _ in range(steps):
-            await asyncio.sleep(self.dice.random() * 0.8)
+            await pass_time(self.dice.random() * 0.8)
             await self._step()
         self.trouble = 0.0
         await asyncio.gather(*self._doing)
@@ -310,8 +313,8 @@ class World:
                 for client in self.clients:
                     if client.task.done():
                         client.task.result()
-                await asyncio.sleep(1)
-            await asyncio.sleep(10)  # checkpoints find what was lost
+                await pass_time(1)
+            await pass_time(10)  # checkpoints find what was lost
         self.check()
         for client in self.clients:
             await client.kill()

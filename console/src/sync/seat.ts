@@ -16,6 +16,7 @@ import { type Resynced, resync } from "./resync";
 import { SeatOutbox } from "./seatOutbox";
 
 const SHOWN = 100;
+const LIST_MS = 1000;
 
 type PageQuery = { limit: number; before?: number; after?: number; around?: number };
 
@@ -35,6 +36,8 @@ export class Seat extends Observable {
   private readonly copies = new Map<string, ConversationCopy>();
   private fresh = false;
   private ended = false;
+  private readonly loading: Promise<void>;
+  private listTimer: number | undefined;
   /** What is written into the replica, in its order. */
   private written: Promise<unknown> = Promise.resolve();
   private caughtUp: () => void = () => {};
@@ -60,6 +63,7 @@ export class Seat extends Observable {
         this.copies.get(entry.conversation_id)?.settle(this.outbox.of(entry.conversation_id), message),
     );
     this.outbox.subscribe(() => this.showEntries());
+    this.loading = this.outbox.load();
     this.line = new Line(`${protocol === "https:" ? "wss" : "ws"}://${host}/v1/live`, userId, token, {
       changes: (set) => {
         this.keep(() => replica.changes(set));
@@ -84,12 +88,13 @@ export class Seat extends Observable {
     if (!seat.listed) seat.conversations = held.conversations;
     seat.listed ||= cursor !== null;
     seat.fresh = cursor === null;
-    await seat.outbox.load();
+    await seat.loading;
     return seat;
   }
 
   end(): void {
     this.ended = true;
+    window.clearTimeout(this.listTimer);
     this.line.end();
     void this.written.then(() => this.replica.close());
   }
@@ -105,6 +110,7 @@ export class Seat extends Observable {
   /** On every new line: first the outbox, then what moved, then follow from there. */
   private async catchUp(): Promise<void> {
     this.changed();
+    await this.loading; // what waits goes out before anything comes in
     await this.outbox.flush();
     await this.written;
     let moved = !this.listed || this.fresh;
@@ -166,9 +172,12 @@ export class Seat extends Observable {
     this.changed();
   }
 
+  /** Keep the list as it is shown, but not for every message that comes. */
   private keepList(): void {
-    const shown = this.conversations;
-    this.keep(() => (shown === this.conversations ? this.replica.list(shown, []) : Promise.resolve()));
+    this.listTimer ??= window.setTimeout(() => {
+      this.listTimer = undefined;
+      this.keep(() => this.replica.list(this.conversations, []));
+    }, LIST_MS);
   }
 
   // Copies

@@ -158,7 +158,10 @@ async def from_map(
     that came; the answer's own cursor then begins at nothing."""
     now = await snapshots.now(connection)
     found = dict(await fetch(connection, _MINE, user_id, NOTHING, MANY * 10))
-    places = [Place(id_, gone="gone") for id_ in held if id_ not in found]
+    missing = [id_ for id_ in held if id_ not in found]
+    # Of a member with more conversations than are listed here, what is not in the list is not gone for that.
+    still = {row[0] for row in await fetch(connection, _STILL, user_id, missing)} if missing else set()
+    places = [Place(id_, held[id_]) if id_ in still else Place(id_, gone="gone") for id_ in missing]
     for id_, rev in found.items():
         start = held.get(id_)
         if start is None:
