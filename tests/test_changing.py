@@ -54,7 +54,7 @@ async def test_an_edit_keeps_what_was_written_and_a_stale_one_is_shown_the_prese
     assert (marked["format"], marked["edits"]) == ("markdown", 2)
 
     page = (await mara.http.get(at(place, 1, "/edits"), params={"limit": 1})).json()
-    assert [(one["n"], one["body"], one["editor_id"]) for one in page["items"]] == [(1, "berth 3", mara.user)]
+    assert [(one["n"], one["body"], one["edited_by"]) for one in page["items"]] == [(1, "berth 3", mara.user)]
     assert page["items"][0]["created_at"] == first["created_at"]
     assert page["items"][0]["edited_at"] == message["edited_at"]
     rest = (await mara.http.get(at(place, 1, "/edits"), params={"cursor": page["next"]})).json()

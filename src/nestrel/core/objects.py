@@ -143,14 +143,14 @@ class MemberPage(WireObject):
 
 
 class EarlierBody(WireObject):
-    """A body that an edit replaced: written at `created_at`, replaced at `edited_at` by `editor_id`."""
+    """A body that an edit replaced: written at `created_at`, replaced at `edited_at` by `edited_by`."""
 
     n: int
     body: str
     format: Literal["plain", "markdown"]
     created_at: datetime
     edited_at: datetime
-    editor_id: str
+    edited_by: str
 
 
 class EditPage(WireObject):
@@ -164,7 +164,7 @@ class EditPage(WireObject):
 class Reacted(WireObject):
     symbol: str
     user_id: str
-    created_at: datetime
+    reacted_at: datetime
 
 
 class ReactionPage(WireObject):

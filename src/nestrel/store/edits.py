@@ -31,7 +31,7 @@ async def page(
             "format": row.format,
             "created_at": rows.wire_time(row.created_at),
             "edited_at": rows.wire_time(row.edited_at),
-            "editor_id": row.editor_id,
+            "edited_by": row.editor_id,
         }
         for row in found[:limit]
     ]

@@ -27,7 +27,7 @@ async def page(
     values = {"id": conversation_id, "seq": seq, "symbol": after[0], "user_id": after[1], "only": only}
     found = (await connection.execute(_PAGE, {**values, "limit": limit + 1})).all()
     items: list[Wire] = [
-        {"symbol": row.symbol, "user_id": row.user_id, "created_at": rows.wire_time(row.created_at)}
+        {"symbol": row.symbol, "user_id": row.user_id, "reacted_at": rows.wire_time(row.created_at)}
         for row in found[:limit]
     ]
     return items, (items[-1]["symbol"], items[-1]["user_id"]) if len(found) > limit else None

@@ -92,4 +92,4 @@ async def earlier(
         await kept(connection, conversation_id, seq, caller)
         return await edits.page(connection, conversation_id, seq, query.limit, int(after or 0))
 
-    return await listed(request, service, caller, query, f"edits {conversation_id} {seq}", read, "editor_id")
+    return await listed(request, service, caller, query, f"edits {conversation_id} {seq}", read, "edited_by")
