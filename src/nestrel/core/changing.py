@@ -9,7 +9,8 @@ from datetime import datetime, timedelta
 from nestrel.core import limits
 from nestrel.core.commands import Change, Edit, React, Read, Remove
 from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, MessageState
-from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, invalid
+from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, TooLarge, invalid
+from nestrel.core.retention import size_of
 from nestrel.core.roles import Role, may_post
 
 
@@ -62,6 +63,10 @@ def _edit(
         raise Forbidden(f"a message can be edited for {_words(edit_window)} after it was posted; that time is over")
     if state.edits >= limits.EDITS_MOST:
         raise Forbidden(f"a message can be edited {limits.EDITS_MOST:,} times; post a new one")
+    size = size_of(command.body, state.attributes)
+    if not place.rule.admits(size):
+        raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this body alone makes {size:,}")
+    place.size += size - size_of(state.body, state.attributes)
     at = max(now, state.edited_at or state.created_at)
     written_at = state.edited_at or state.created_at
     state.edits += 1
@@ -76,6 +81,8 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
         raise Forbidden("only its author, a moderator or an owner removes a message")
     if state.removed_at is not None:
         return
+    place.messages -= 1
+    place.size -= size_of(state.body, state.attributes)
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
     state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
     for content in (state.reactions, state.reacted, state.set_reactions, state.marked, state.earlier):

@@ -7,13 +7,19 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.retention import NO_RULE, Rule
 from nestrel.core.roles import Kind, Role, Standing, Visibility
 
 
 @dataclass(slots=True, eq=False)
 class Locked:
     """A conversation as it stands under its lock. A batch moves it on, and keeps with it what it has added: how many
-    messages each author now has, and the keys used."""
+    messages each author now has, and the keys used.
+
+    `floor` is the lowest `seq` kept at this instant, `stored_floor` what its row says: what is between has expired by
+    age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
+    left.
+    """
 
     id: UUID
     kind: Kind
@@ -23,6 +29,11 @@ class Locked:
     rev: int
     last_at: datetime
     closed: bool
+    stored_floor: int = 1
+    messages: int = 0
+    size: int = 0
+    swept: int = 1
+    rule: Rule = NO_RULE
     counts: dict[str, int] = field(default_factory=dict)
     keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
     first_new: int = 0

@@ -9,13 +9,14 @@ from uuid import UUID
 
 from nestrel.core.commands import Post
 from nestrel.core.locked import Locked, no_conversation
-from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, fault
+from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, TooLarge, fault
+from nestrel.core.retention import size_of
 from nestrel.core.roles import Kind, Role, Standing, may_post
 
 
 class PostFacts(NamedTuple):
     """What the store knows about one post: the author's role if a member, an earlier message of the same key, whether
-    the message replied to is kept, and how many messages of the author's are counted."""
+    the message replied to is there, and how many messages of the author's are counted."""
 
     role: Role | None
     repeat_seq: int | None = None
@@ -79,14 +80,21 @@ def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accept
             if seen[0] < place.floor:
                 raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
             return Repeated(place.id, seen[0])
-    if post.reply_to is not None and not (fact.reply_kept or place.first_new <= post.reply_to <= place.head):
+    if post.reply_to is not None and not (
+        place.floor <= post.reply_to and (fact.reply_kept or place.first_new <= post.reply_to <= place.head)
+    ):
         detail = f"there is no message {post.reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
-    return _number(place, post, fact, now)
+    size = size_of(post.body, post.attributes)
+    if not place.rule.admits(size):
+        raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this message alone has {size:,}")
+    return _number(place, post, fact, now, size)
 
 
-def _number(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted:
+def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int) -> Accepted:
     place.head += 1
+    place.messages += 1
+    place.size += size
     rev = place.next_rev()
     at = post.created_at or now
     if at > place.last_at:
@@ -103,6 +111,8 @@ def _take_back(place: Locked, accepted: Accepted) -> None:
     post = accepted.post
     place.head -= 1
     place.rev -= 1
+    place.messages -= 1
+    place.size -= size_of(post.body, post.attributes)
     place.counts[post.author_id] -= 1
     if post.key_hash is not None:
         del place.keys[post.key_hash]

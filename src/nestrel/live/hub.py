@@ -59,12 +59,14 @@ class Follower:
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors. `read`: it
-    comes from the store, and not with a commit of this process."""
+    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors. `lowest` is
+    the first of its messages, None if it has none. `read`: it comes from the store, and not with a commit of this
+    process."""
 
     start: int
     end: ChangePosition
     tail: str
+    lowest: int | None
     read: bool
 
 
@@ -76,9 +78,29 @@ class Channel:
         self.at: ChangePosition | None = None
         self.ring: deque[Entry] = deque()
         self.ring_bytes = 0
+        self.floor = 1
         self.followers: set[Follower] = set()
         self.wanted = 0
         self.reading: asyncio.Task[None] | None = None
+
+    def push(self, entry: Entry, floor: int) -> None:
+        """Add to the ring what leads on from it, within its bounds. Whatever holds a message below the floor goes,
+        with all before it: nobody gets an expired message that is still on its way."""
+        self.at = entry.end
+        self.ring.append(entry)
+        self.ring_bytes += len(entry.tail)
+        drop = 0
+        if floor > self.floor:
+            self.floor = floor
+            expired = [n for n, one in enumerate(self.ring, 1) if one.lowest is not None and one.lowest < floor]
+            drop = max(expired, default=0)
+        while (
+            drop > 0
+            or len(self.ring) > limits.RING_SETS
+            or (self.ring_bytes > limits.RING_BYTES and len(self.ring) > 1)
+        ):
+            self.ring_bytes -= len(self.ring.popleft().tail)
+            drop -= 1
 
     def next_entry(self, at: ChangePosition) -> Entry | None:
         """The ring's entry that continues from a position; None if none begins there: the ring does not reach back
@@ -279,14 +301,8 @@ class Hub:
         self._end_memberships(channel, changes.departed, closed=changes.closed)
         if not channel.followers:
             return
-        entry = Entry(changes.start.rev, changes.end, changes.tail(), read)
-        channel.at = changes.end
-        channel.ring.append(entry)
-        channel.ring_bytes += len(entry.tail)
-        while len(channel.ring) > limits.RING_SETS or (
-            channel.ring_bytes > limits.RING_BYTES and len(channel.ring) > 1
-        ):
-            channel.ring_bytes -= len(channel.ring.popleft().tail)
+        lowest = min((message["seq"] for message in changes.messages), default=None)
+        channel.push(Entry(changes.start.rev, changes.end, changes.tail(), lowest, read), changes.floor)
         self._wake_all(channel)
 
     def _end_memberships(self, channel: Channel, departed: dict[str, str], *, closed: bool) -> None:

@@ -10,21 +10,22 @@ from uuid import UUID
 
 from nestrel.core.problems import NotFound
 from nestrel.core.roles import Kind, Role, Standing, Visibility
+from nestrel.store import rules
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 
-_ACCESS = """
-SELECT c.kind, c.visibility, c.head, c.floor, c.rev, m.role
+_ACCESS = f"""
+SELECT c.kind, c.visibility, c.head, {rules.floor("c")}, c.rev, m.role
 FROM conversations c
 LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
 WHERE c.id = $1 AND c.closed_at IS NULL
 """
 
 
-_ACCESS_OF_MANY = """
+_ACCESS_OF_MANY = f"""
 SELECT c.kind, c.visibility, c.head, c.floor, c.rev, m.role
 FROM unnest($1::uuid[], $2::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
-LEFT JOIN LATERAL (SELECT kind, visibility, head, floor, rev FROM conversations
+LEFT JOIN LATERAL (SELECT kind, visibility, head, {rules.floor("x")} AS floor, rev FROM conversations x
     WHERE id = i.conversation_id AND closed_at IS NULL LIMIT 1) c ON true
 LEFT JOIN LATERAL (SELECT role FROM members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true

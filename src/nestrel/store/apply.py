@@ -8,7 +8,7 @@ from uuid import UUID
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Plan
 from nestrel.core.posting import Accepted
-from nestrel.store import events, rows
+from nestrel.store import events, expiry, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, texts
@@ -75,13 +75,17 @@ RETURNING m.conversation_id, {rows.columns("m", MEMBER_COLUMNS)}
 _MOVE = """
 WITH moved AS (
     UPDATE conversations c
-    SET head = u.head, rev = u.rev, last_at = u.last_at, message_count = message_count + u.added,
-        moved_xid = pg_current_xact_id()
-    FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
-         AS u (id, head, rev, last_at, added)
+    SET head = u.head, rev = u.rev, last_at = u.last_at, floor = u.floor, message_count = u.messages,
+        kept_bytes = u.size, moved_xid = pg_current_xact_id()
+    FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::timestamptz[],
+                $5::text::bigint[], $6::text::bigint[], $7::text::bigint[])
+         AS u (id, head, rev, last_at, floor, messages, size)
     WHERE c.id = u.id
+), expired AS (
+    INSERT INTO expired_backlog (conversation_id, next_seq)
+    SELECT * FROM unnest($8::text::uuid[], $9::text::bigint[]) ON CONFLICT DO NOTHING
 )
-SELECT pg_notify($6, payload) FROM unnest($7::text[]) payload
+SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload
 """
 
 
@@ -99,7 +103,7 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
         members = await _read(connection, decided.receipts)
         moved |= dict.fromkeys(decided.receipts.values())
     if moved:
-        await _move(database, connection, list(moved))
+        await move(database, connection, list(moved))
     return members
 
 
@@ -200,7 +204,11 @@ async def _read(connection: Connection, receipts: dict[MemberState, Locked]) -> 
     return members
 
 
-async def _move(database: Database, connection: Connection, places: Sequence[Locked]) -> None:
+async def move(database: Database, connection: Connection, places: Sequence[Locked], *, to_self: bool = False) -> None:
+    """Move conversations to where they now stand, their floors too, and tell of it. All else of the transaction has
+    been written: what is over a limit now goes with it."""
+    await expiry.expire(connection, places)
+    begun = [place for place in places if place.swept == place.stored_floor < place.floor]
     moved = [Moved(place.id, place.rev) for place in places]
     await execute(
         connection,
@@ -209,7 +217,11 @@ async def _move(database: Database, connection: Connection, places: Sequence[Loc
         array([place.head for place in places]),
         array([place.rev for place in places]),
         array([place.last_at for place in places]),
-        array([place.head - place.first_new + 1 for place in places]),
+        array([place.floor for place in places]),
+        array([place.messages for place in places]),
+        array([place.size for place in places]),
+        array([place.id for place in begun]),
+        array([place.swept for place in begun]),
         events.CHANNEL,
-        database.announcement(connection, moved, to_self=False),
+        database.announcement(connection, moved, to_self=to_self),
     )

@@ -81,7 +81,7 @@ async def write(
     locked = await facts.lock(connection, [places[number] for number in sorted(places)])
     # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
     shown = {number for number, id_ in places.items() if followed(id_)}
-    known = await facts.read(connection, [command for unit in units for command in unit], shown)
+    known = await facts.read(connection, [command for unit in units for command in unit], locked, shown)
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
     members = await apply.apply(database, connection, decided)
@@ -154,10 +154,11 @@ async def _growths(
                 place.id.int in shown, members=members.get(place.id, []),
             )  # fmt: skip
     for state, place in decided.changed.items():
-        growths[place].messages.append(objects.changed[state])
+        if state.seq >= place.floor:
+            growths[place].messages.append(objects.changed[state])
     for one, message in zip(decided.accepted, objects.posted, strict=True):
         growth = growths[one.place]
-        if growth.whole:
+        if growth.whole and one.seq >= one.place.floor:
             growth.messages.append(message)
             author_id = one.post.author_id
             if author_id not in growth.profiles and author_id in known.profiles:

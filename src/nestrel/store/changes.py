@@ -8,7 +8,7 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
-from nestrel.store import conversations, messages, profiles, rows
+from nestrel.store import conversations, messages, profiles, rows, rules
 from nestrel.store.access import Access
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
@@ -38,7 +38,9 @@ SELECT (SELECT count(*) FROM (SELECT 1 FROM messages
      + (SELECT count(*) FROM (SELECT 1 FROM reaction_counts
             WHERE conversation_id = $1 AND rev > $2 AND seq >= $3 LIMIT $4) c)
 """
-_STATES = "SELECT id, rev, head, floor, own_rev, closed_at IS NOT NULL FROM conversations WHERE id = ANY($1::uuid[])"
+_STATES = f"""
+SELECT id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL FROM conversations c WHERE id = ANY($1::uuid[])
+"""
 
 
 @dataclass(slots=True)

@@ -12,9 +12,10 @@ from sqlalchemy import RowMapping, text
 from sqlalchemy.exc import IntegrityError
 
 from nestrel.core.problems import NameTaken
+from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.core.text import name_key
-from nestrel.store import messages, receipts, rows
+from nestrel.store import messages, receipts, retention, rows, rules
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -22,16 +23,19 @@ from nestrel.store.native import Connection
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _SELECT = f"""
-SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, c.floor, c.rev,
-       c.message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
+SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
+       c.message_count - aged.n AS message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
 FROM conversations c
+CROSS JOIN LATERAL (SELECT {rules.floor("c")} AS floor) f
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM messages x WHERE f.floor > c.floor AND x.conversation_id = c.id
+    AND x.seq >= c.floor AND x.seq < f.floor AND x.removed_at IS NULL) aged
 LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL
-{receipts.unread_joins("c", ":user_id", "m.read_seq")}
+{receipts.unread_joins("c", "f.floor", ":user_id", "m.read_seq")}
 LEFT JOIN LATERAL (SELECT user_id FROM members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
     AND m.role IS NOT NULL AND x.user_id <> m.user_id LIMIT 1) partner ON true
-LEFT JOIN messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= c.floor
+LEFT JOIN messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
 """
 
 _ONE = text(f"{_SELECT} WHERE c.id = :id")
@@ -69,9 +73,12 @@ _EVERY_PAGE = text(
 _INSERT = text(
     """
     INSERT INTO conversations (id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by,
-                               created_at, rev, own_rev, member_count, last_at)
+                               created_at, rev, own_rev, member_count, last_at, keep_last, keep_for, keep_span,
+                               keep_bytes, after_expiry, hold, inherits)
     VALUES (:id, :kind, :visibility, :name, :name_key, :title, :attributes, :direct_pair, :created_by,
-            :at, :rev, 1, :member_count, :at)
+            :at, :rev, 1, :member_count, :at, :keep_last, :keep_for,
+            make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval), :keep_bytes, :after_expiry,
+            :hold, :inherits)
     """
 )
 _INSERT_MEMBERS = text(
@@ -92,7 +99,8 @@ _CLOSE = text(
 
 @dataclass(frozen=True, slots=True)
 class NewConversation:
-    """A conversation to make; `members` are (user id, role), the maker first."""
+    """A conversation to make; `members` are (user id, role), the maker first. Without a `rule` it goes by the
+    service's."""
 
     id: UUID
     kind: Kind
@@ -104,6 +112,7 @@ class NewConversation:
     created_by: str
     created_at: datetime
     members: Sequence[tuple[str, Role]]
+    rule: Rule | None = None
 
 
 def _constraint(error: IntegrityError) -> str:
@@ -119,9 +128,12 @@ async def make(database: Database, new: NewConversation) -> bool:
     """
     try:
         async with database.write() as connection:
+            version, rule = (None, new.rule) if new.rule is not None else await retention.service_rule(connection)
             await connection.execute(
                 _INSERT,
                 {
+                    **rules.values(rule),
+                    "inherits": version,
                     "id": new.id,
                     "kind": new.kind,
                     "visibility": new.visibility,
@@ -145,6 +157,8 @@ async def make(database: Database, new: NewConversation) -> bool:
                     "roles": [role.value for _, role in new.members],
                 },
             )
+            if rule.keep_for is not None:
+                await retention.mark_due(connection, [new.id])
             joined = tuple(user_id for user_id, _ in new.members)
             await database.announce(connection, [Moved(new.id, 1 + len(new.members), joined)])
     except IntegrityError as error:

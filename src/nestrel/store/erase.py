@@ -20,23 +20,46 @@ _DELETE = text(
     DELETE FROM messages WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)
     """
 )
+# A sweep that is at it has its row of the backlog: waiting for that, it is over, and none begins.
+_DELETE_BACKLOG = text("DELETE FROM expired_backlog WHERE conversation_id = :id")
+_DELETE_ARCHIVE = text(
+    """
+    WITH some AS (SELECT segment FROM archive_segments WHERE conversation_id = :id LIMIT 100),
+    authors AS (DELETE FROM archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM some))
+    DELETE FROM archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM some)
+    """
+)
+_DELETE_KEYS = text(
+    """
+    DELETE FROM expired_keys WHERE conversation_id = :id
+       AND key_hash IN (SELECT key_hash FROM expired_keys WHERE conversation_id = :id LIMIT :step)
+    """
+)
+_DELETE_REST = [text(f"DELETE FROM {table} WHERE conversation_id = :id") for table in ("expiry_due", "discarded_runs")]
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
 _EMPTY = text(
     """
     UPDATE conversations SET erased = true, title = '', name = NULL, name_key = NULL, attributes = NULL,
-           message_count = 0, floor = head + 1
+           message_count = 0, kept_bytes = 0, floor = head + 1, swept = head + 1
     WHERE id = :id
     """
 )
 
 
 async def step(database: Database) -> bool:
-    """Erase up to 2,000 messages of one closed conversation; False when there is nothing left to erase."""
+    """Erase up to 2,000 messages, and some of the archive, of one closed conversation; False when there is nothing
+    left to erase."""
     async with database.write() as connection:
         conversation_id = (await connection.execute(_NEXT)).scalar()
         if conversation_id is None:
             return False
-        gone = await connection.execute(_DELETE, {"id": conversation_id, "step": _STEP})
-        if gone.rowcount < _STEP:
-            await connection.execute(_EMPTY, {"id": conversation_id})
+        values = {"id": conversation_id, "step": _STEP}
+        await connection.execute(_DELETE_BACKLOG, values)
+        messages = await connection.execute(_DELETE, values)
+        keys = await connection.execute(_DELETE_KEYS, values)
+        segments = await connection.execute(_DELETE_ARCHIVE, values)
+        if messages.rowcount < _STEP and keys.rowcount < _STEP and segments.rowcount == 0:
+            for statement in _DELETE_REST:
+                await connection.execute(statement, values)
+            await connection.execute(_EMPTY, values)
     return True

@@ -14,14 +14,15 @@ from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import messages, rows
+from nestrel.store import messages, rows, rules
 from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.rows import MESSAGE_COLUMNS
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
-_LOCK = """
-SELECT id, kind, visibility, head, floor, rev, last_at, closed_at IS NOT NULL
-FROM conversations WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
+_LOCK = f"""
+SELECT id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor, message_count,
+       kept_bytes, swept, {rules.RULE_COLUMNS}
+FROM conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
 """
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
@@ -30,15 +31,18 @@ _ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
 
 _POSTS = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, k.seq, k.fingerprint,
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.seq), k.fingerprint,
        i.reply_to IS NULL OR r.seq IS NOT NULL, coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
-FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::bigint[], $5::text::boolean[])
-     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, reply_to, shown, n)
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::bigint[], $5::text::boolean[],
+            $6::text::boolean[])
+     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, reply_to, shown, expired, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT seq, fingerprint FROM messages
     WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
-LEFT JOIN LATERAL (SELECT t.seq FROM messages t JOIN conversations c ON c.id = t.conversation_id
-    WHERE t.conversation_id = i.conversation_id AND t.seq = i.reply_to AND t.seq >= c.floor LIMIT 1) r ON true
+LEFT JOIN LATERAL (SELECT seq FROM expired_keys
+    WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true
+LEFT JOIN LATERAL (SELECT seq FROM messages
+    WHERE conversation_id = i.conversation_id AND seq = i.reply_to LIMIT 1) r ON true
 LEFT JOIN LATERAL (SELECT author_n FROM messages
     WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
 LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM profiles
@@ -83,19 +87,25 @@ class Known:
 
 async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
     """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out."""
-    return {
-        id_.int: Locked(id_, _KINDS[kind], _VISIBILITIES[visibility], head, floor, rev, last_at, closed)
-        for id_, kind, visibility, head, floor, rev, last_at, closed in await fetch(connection, _LOCK, array(ids))
-    }
+    return {row[0].int: _locked(row) for row in await fetch(connection, _LOCK, array(ids))}
 
 
-async def read(connection: Connection, commands: Sequence[Command], shown: set[int]) -> Known:
+def _locked(row: Sequence[Any]) -> Locked:
+    place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7])
+    place.stored_floor, place.messages, place.size, place.swept = row[8:12]
+    place.rule = rules.rule(*row[12:])
+    return place
+
+
+async def read(
+    connection: Connection, commands: Sequence[Command], locked: dict[int, Locked], shown: set[int]
+) -> Known:
     """One statement for each kind of command in the batch. `shown` are the conversations, by the number of their ids,
     whose authors' profiles are wanted for live delivery."""
     known = Known()
     posts = [command for command in commands if isinstance(command, Post)]
     if posts:
-        await _read_posts(connection, known, posts, shown)
+        await _read_posts(connection, known, posts, locked, shown)
     if len(posts) == len(commands):
         return known
     changes = [command for command in commands if isinstance(command, Change)]
@@ -107,7 +117,9 @@ async def read(connection: Connection, commands: Sequence[Command], shown: set[i
     return known
 
 
-async def _read_posts(connection: Connection, known: Known, posts: Sequence[Post], shown: set[int]) -> None:
+async def _read_posts(
+    connection: Connection, known: Known, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
+) -> None:
     authors: set[str] = set()
     wanted = []
     for post in posts:
@@ -122,6 +134,9 @@ async def _read_posts(connection: Connection, known: Known, posts: Sequence[Post
         hashes([post.key_hash for post in posts]),
         array([post.reply_to for post in posts]),
         array(wanted),
+        array(
+            [(place := locked.get(post.conversation_id.int)) is not None and place.stored_floor > 1 for post in posts]
+        ),
     )
     known.now = found[0][0]
     known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4], row[5]) for row in found])

@@ -7,18 +7,18 @@ from uuid import UUID
 
 from sqlalchemy import text
 
-from nestrel.store import rows
+from nestrel.store import rows, rules
 from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.rows import Wire
 
 
-def unread_joins(conversation: str, user: str, read_seq: str) -> str:
+def unread_joins(conversation: str, floor: str, user: str, read_seq: str) -> str:
     """SQL that joins `unread (n)` to a row: what lies above the receipt, less one's own (whose ordinals are
     consecutive, so two index look-ups count them), less the removed ones of others (few, and with an index of their
-    own). The arguments are SQL: an alias of `conversations`, and the reader's id and receipt."""
+    own). The arguments are SQL: an alias of `conversations`, its floor, and the reader's id and receipt."""
     c = conversation
     return f"""
-CROSS JOIN LATERAL (SELECT least({c}.head, greatest(coalesce({read_seq}, 0), {c}.floor - 1)) AS seq) seen
+CROSS JOIN LATERAL (SELECT least({c}.head, greatest(coalesce({read_seq}, 0), {floor} - 1)) AS seq) seen
 LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
     AND x.seq > seen.seq ORDER BY x.seq DESC LIMIT 1) newest ON true
 LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
@@ -34,8 +34,9 @@ _UNREAD = f"""
 SELECT unread.n
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[])
      WITH ORDINALITY AS i (conversation_id, user_id, read_seq, n)
-CROSS JOIN LATERAL (SELECT id, head, floor FROM conversations WHERE id = i.conversation_id LIMIT 1) c
-{unread_joins("c", "i.user_id", "i.read_seq")}
+CROSS JOIN LATERAL (SELECT id, head, {rules.floor("x")} AS floor FROM conversations x
+    WHERE id = i.conversation_id LIMIT 1) c
+{unread_joins("c", "c.floor", "i.user_id", "i.read_seq")}
 ORDER BY i.n
 """
 

@@ -1,0 +1,59 @@
+"""Durations as in ISO 8601, on the calendar: a month back from the 31st of March is the end of February."""
+
+from __future__ import annotations
+
+import calendar
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+_FORM = re.compile(
+    r"P(?=\d|T\d)(?:(\d{1,4})Y)?(?:(\d{1,5})M)?(?:(\d{1,5})W)?(?:(\d{1,6})D)?"
+    r"(?:T(?=\d)(?:(\d{1,7})H)?(?:(\d{1,9})M)?(?:(\d{1,11}(?:[.,]\d{1,6})?)S)?)?"
+)
+_MOST_MONTHS = 12 * 1_000
+_BEGINNING = datetime(1, 1, 1, tzinfo=UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Duration:
+    """Calendar months and a fixed rest; `text` is as it was given."""
+
+    text: str
+    months: int
+    rest: timedelta
+
+    @classmethod
+    def parse(cls, text: str) -> Duration:
+        """Read a duration longer than nothing, such as `P30D`, `P1Y` or `PT12H`.
+
+        Raises:
+            ValueError: with a detail that shows the right form.
+        """
+        match = _FORM.fullmatch(text)
+        if match is None:
+            raise ValueError("must be a duration as in ISO 8601, such as P30D, P1Y or PT12H")
+        years, months, weeks, days, hours, minutes = (int(part or 0) for part in match.groups()[:6])
+        seconds = timedelta(seconds=float((match[7] or "0").replace(",", ".")))
+        months += 12 * years
+        try:
+            rest = timedelta(days=7 * weeks + days, hours=hours, minutes=minutes) + seconds
+        except OverflowError:
+            raise ValueError("is longer than 1,000 years") from None
+        if months > _MOST_MONTHS or rest > timedelta(days=365_000):
+            raise ValueError("is longer than 1,000 years")
+        if months == 0 and rest == timedelta(0):
+            raise ValueError("must be longer than nothing")
+        return cls(text, months, rest)
+
+    def before(self, moment: datetime) -> datetime:
+        """The moment that lies so far back; months first, as PostgreSQL does, and never before the year 1."""
+        month = moment.year * 12 + moment.month - 1 - self.months
+        if month < 12:
+            return _BEGINNING
+        year, month = month // 12, month % 12 + 1
+        day = min(moment.day, calendar.monthrange(year, month)[1])
+        try:
+            return moment.replace(year=year, month=month, day=day) - self.rest
+        except OverflowError:
+            return _BEGINNING

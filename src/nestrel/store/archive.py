@@ -1,0 +1,137 @@
+"""Archive segments: runs of expired messages as compressed JSON Lines, written with what takes the messages away."""
+
+from __future__ import annotations
+
+import asyncio
+import zlib
+from collections.abc import AsyncIterator, Iterable, Sequence
+from datetime import datetime
+from hashlib import sha256
+from typing import NamedTuple
+from uuid import UUID
+
+from nestrel.store import rows
+from nestrel.store.lines import Line
+from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.rows import Wire
+
+_COLUMNS = "segment, first_seq, last_seq, messages, bytes, sha256, archived_at"
+_PAGE = f"""
+SELECT {_COLUMNS} FROM archive_segments WHERE conversation_id = $1 AND segment > $2 ORDER BY segment LIMIT $3
+"""
+_ONE = f"SELECT {_COLUMNS}, content FROM archive_segments WHERE conversation_id = $1 AND segment = $2"
+_LAST = """
+SELECT segment, first_seq, last_seq, messages FROM archive_segments
+WHERE conversation_id = $1 ORDER BY segment DESC LIMIT 1 FOR UPDATE
+"""
+_PUT = """
+INSERT INTO archive_segments (conversation_id, segment, first_seq, last_seq, messages, bytes, sha256, content)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+ON CONFLICT (conversation_id, segment) DO UPDATE
+SET last_seq = excluded.last_seq, messages = excluded.messages, bytes = excluded.bytes, sha256 = excluded.sha256,
+    content = excluded.content, archived_at = clock_timestamp()
+"""
+_AUTHORS = """
+INSERT INTO archive_authors (author_id, conversation_id, segment) SELECT a, $1, $2 FROM unnest($3::text[]) a
+ON CONFLICT DO NOTHING
+"""
+
+GROWS_UP_TO = 256
+"""A last segment with fewer messages takes the next ones in, so that a conversation that expires message by message
+does not end in a segment for each; beyond that, what is archived is written again no more."""
+_LEVEL = 3
+_GZIP = 16 + zlib.MAX_WBITS
+_CHUNK = 256 * 1024
+
+
+class Segment(NamedTuple):
+    """One segment; `size`, in bytes, and `sha256` are of its uncompressed lines."""
+
+    segment: int
+    first_seq: int
+    last_seq: int
+    messages: int
+    size: int
+    sha256: bytes
+    archived_at: datetime
+
+    def wire(self) -> Wire:
+        return {
+            "segment": self.segment,
+            "first_seq": self.first_seq,
+            "last_seq": self.last_seq,
+            "messages": self.messages,
+            "bytes": self.size,
+            "sha256": self.sha256.hex(),
+            "archived_at": rows.wire_time(self.archived_at),
+        }
+
+
+def pack(text: bytes) -> bytes:
+    """Lines as gzip (RFC 1952)."""
+    packer = zlib.compressobj(_LEVEL, zlib.DEFLATED, _GZIP)
+    return packer.compress(text) + packer.flush()
+
+
+def unpack(content: bytes) -> bytes:
+    return zlib.decompress(content, _GZIP)
+
+
+async def page(
+    connection: Connection, conversation_id: UUID, limit: int, after: int
+) -> tuple[list[Segment], int | None]:
+    """Segments in order, and the number to continue after; None at the end."""
+    found = [Segment(*row) for row in await fetch(connection, _PAGE, conversation_id, after, limit + 1)]
+    return found[:limit], found[limit - 1].segment if len(found) > limit else None
+
+
+async def read(connection: Connection, conversation_id: UUID, segment: int) -> tuple[Segment, bytes] | None:
+    """One segment with its lines."""
+    found = await fetch(connection, _ONE, conversation_id, segment)
+    if not found:
+        return None
+    *columns, content = found[0]
+    return Segment(*columns), await asyncio.to_thread(unpack, content)
+
+
+async def every(connection: Connection, conversation_id: UUID) -> AsyncIterator[tuple[Segment, bytes]]:
+    """All segments in order, one at a time."""
+    number = 0
+    while found := (await page(connection, conversation_id, 1, number))[0]:
+        number = found[0].segment
+        one = await read(connection, conversation_id, number)
+        assert one is not None
+        yield one
+
+
+async def append(connection: Connection, conversation_id: UUID, lines: Sequence[Line]) -> None:
+    """Archive a run of messages that follows what is archived already, in the caller's transaction."""
+    number, first, text = 1, lines[0].seq, b""
+    found = await fetch(connection, _LAST, conversation_id)
+    if found:
+        last, last_first, last_seq, messages = found[0]
+        number = last + 1
+        if messages < GROWS_UP_TO and last_seq + 1 == first:
+            number, first = last, last_first
+            held = await read(connection, conversation_id, last)
+            assert held is not None
+            text = held[1]
+    text += b"".join([line.text + b"\n" for line in lines])
+    await put(connection, conversation_id, number, first, lines[-1].seq, text, {line.author_id for line in lines})
+
+
+async def put(
+    connection: Connection,
+    conversation_id: UUID,
+    segment: int,
+    first: int,
+    last: int,
+    text: bytes,
+    authors: Iterable[str],
+) -> None:
+    """Write a segment, or write it anew."""
+    # Both leave the interpreter to others while they run, which are requests.
+    content, digest = await asyncio.to_thread(lambda: (pack(text), sha256(text).digest()))
+    messages = last - first + 1
+    await execute(connection, _PUT, conversation_id, segment, first, last, messages, len(text), digest, content)
+    await execute(connection, _AUTHORS, conversation_id, segment, sorted(authors))

@@ -1,0 +1,280 @@
+"""The rules of conversations and of the service: read, set, and what one would take away."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from uuid import UUID
+
+from sqlalchemy import text
+
+from nestrel.core.locked import Locked
+from nestrel.core.problems import ConfirmNeeded
+from nestrel.core.retention import NO_RULE, Rule
+from nestrel.store import apply, expiry, facts, rows, rules
+from nestrel.store.database import Database
+from nestrel.store.expiry import Asked
+from nestrel.store.native import Connection, array, fetch
+from nestrel.store.rows import Wire
+from nestrel.store.rules import RULE_COLUMNS, SIZE
+
+_RULE = f"SELECT {RULE_COLUMNS}, inherits FROM conversations WHERE id = $1"
+_SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM service_rule ORDER BY version DESC LIMIT 1"
+_SET_SERVICE_RULE = text(
+    """
+    INSERT INTO service_rule (version, keep_last, keep_for, keep_span, keep_bytes, after_expiry, hold)
+    SELECT max(version) + 1, :keep_last, :keep_for,
+           make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval), :keep_bytes, :after_expiry, :hold
+    FROM service_rule
+    """
+)
+# What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
+# one, to the archive, so that nothing is lost.
+_SET = text(
+    f"""
+    UPDATE conversations c SET {rules.SET}, inherits = :inherits, own_rev = rev + 1,
+        earlier_then = CASE WHEN after_expiry = :after_expiry THEN earlier_then
+                            WHEN earlier_below > swept THEN 'archive' ELSE after_expiry END,
+        earlier_below = CASE WHEN after_expiry = :after_expiry THEN earlier_below ELSE u.floor END
+    FROM unnest(CAST(:ids AS uuid[]), CAST(:floors AS bigint[])) AS u (id, floor) WHERE c.id = u.id
+    """
+)
+# A bound from below on when the next message expires: the sweep looks then, and finds the next bound.
+_DUE = """
+WITH bound AS (
+    SELECT c.id, greatest(coalesce((SELECT created_at FROM messages WHERE conversation_id = c.id AND seq = c.floor),
+                                   clock_timestamp()) + c.keep_span, clock_timestamp() + interval '1 second') AS at
+    FROM conversations c
+    WHERE c.id = ANY($1::text::uuid[]) AND c.keep_span IS NOT NULL AND NOT c.hold AND c.closed_at IS NULL
+), gone AS (
+    DELETE FROM expiry_due
+    WHERE conversation_id = ANY($1::text::uuid[]) AND conversation_id NOT IN (SELECT id FROM bound)
+)
+INSERT INTO expiry_due (conversation_id, due_at) SELECT id, at FROM bound
+ON CONFLICT (conversation_id) DO UPDATE SET due_at = excluded.due_at
+"""
+_AGED = """
+SELECT coalesce(nestrel_floor_v1(id, floor, head, $2::timestamptz), floor) FROM unnest($1::text::uuid[]) WITH ORDINALITY
+    AS i (wanted, n) JOIN conversations ON id = i.wanted ORDER BY i.n
+"""
+_STATES = f"""
+SELECT id, floor, {rules.floor("c")}, message_count, kept_bytes, clock_timestamp() FROM conversations c
+WHERE id = ANY($1::text::uuid[]) AND closed_at IS NULL ORDER BY id
+"""
+_BY_DAY = f"""
+SELECT m.created_at::date, count(*), sum({SIZE}), min(m.seq), max(m.seq), min(m.created_at), max(m.created_at)
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, high)
+JOIN messages m ON m.conversation_id = i.id AND m.seq >= i.low AND m.seq < i.high AND m.removed_at IS NULL
+GROUP BY 1
+"""
+_INHERITING = """
+SELECT id FROM conversations WHERE inherits IS NOT NULL AND closed_at IS NULL AND id > $1 ORDER BY id LIMIT $2
+"""
+_BEHIND = """
+SELECT id FROM conversations
+WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
+"""
+_DUE_NOW = "SELECT conversation_id FROM expiry_due WHERE due_at <= clock_timestamp() ORDER BY due_at LIMIT $1"
+_ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtext('nestrel retention'))"
+
+_MANY = 200
+"""Conversations that one transaction gives a rule, or moves by age; it holds their locks."""
+
+
+@dataclass(slots=True)
+class Preview:
+    """What a rule would take away now: messages that are no tombstones."""
+
+    expires: int = 0
+    first_seq: int | None = None
+    last_seq: int | None = None
+    first_at: datetime | None = None
+    last_at: datetime | None = None
+    bytes: int = 0
+    by_day: dict[date, int] = field(default_factory=dict)
+
+    def wire(self) -> Wire:
+        return {
+            "expires": self.expires,
+            "first_seq": self.first_seq,
+            "last_seq": self.last_seq,
+            "first_at": rows.wire_time(self.first_at),
+            "last_at": rows.wire_time(self.last_at),
+            "bytes": self.bytes,
+            "by_day": [{"day": day.isoformat(), "messages": self.by_day[day]} for day in sorted(self.by_day)],
+        }
+
+
+def wire(rule: Rule, *, own: bool) -> Wire:
+    """A rule object; `then` is null where there is no rule."""
+    return {
+        "keep_last": rule.keep_last,
+        "keep_for": rule.keep_for.text if rule.keep_for else None,
+        "keep_bytes": rule.keep_bytes,
+        "then": rule.then.value if rule != NO_RULE else None,
+        "hold": rule.hold,
+        "own": own,
+    }
+
+
+async def read(connection: Connection, conversation_id: UUID) -> Wire:
+    """The rule that a conversation goes by, its own or the service's."""
+    [(*rule, inherits)] = await fetch(connection, _RULE, conversation_id)
+    return wire(rules.rule(*rule), own=inherits is None)
+
+
+async def service_rule(connection: Connection) -> tuple[int, Rule]:
+    """The rule of conversations that have none of their own, and its version."""
+    [(version, *rule)] = await fetch(connection, _SERVICE_RULE)
+    return version, rules.rule(*rule)
+
+
+async def put(
+    database: Database, connection: Connection, conversation_id: UUID, rule: Rule | None, *, confirmed: bool
+) -> None:
+    """Set a conversation's own rule, or with None go back to the service's, in the caller's transaction.
+
+    Raises:
+        ConfirmNeeded: it would take something away at once; `extra["preview"]` says what.
+    """
+    version, wanted = (None, rule) if rule is not None else await service_rule(connection)
+    place = (await facts.lock(connection, [conversation_id]))[conversation_id.int]
+    if not confirmed:
+        found = await preview(connection, [conversation_id], wanted)
+        if found.expires:
+            raise ConfirmNeeded(
+                f"this rule takes {found.expires:,} messages away at once; send confirm: true to go ahead",
+                extra={"preview": found.wire()},
+            )
+    await _set(database, connection, [place], wanted, version)
+
+
+async def _set(
+    database: Database, connection: Connection, places: Sequence[Locked], rule: Rule, inherits: int | None
+) -> None:
+    """Give locked conversations a rule, exact from the commit on. What the old rule has expired stays expired."""
+    expired = [place.floor for place in places]
+    cutoff = rule.cutoff(await _now(connection))
+    if cutoff is not None:
+        found = await fetch(connection, _AGED, array([place.id for place in places]), cutoff)
+        for place, (aged,) in zip(places, found, strict=True):
+            place.floor = max(place.floor, aged)
+    values = {**rules.values(rule), "inherits": inherits, "ids": [place.id for place in places], "floors": expired}
+    await connection.execute(_SET, values)
+    for place in places:
+        place.rule = rule
+        place.next_rev()
+    await apply.move(database, connection, places, to_self=True)
+    await mark_due(connection, [place.id for place in places])
+
+
+async def _now(connection: Connection) -> datetime:
+    [(now,)] = await fetch(connection, "SELECT clock_timestamp()")
+    assert isinstance(now, datetime)
+    return now
+
+
+async def mark_due(connection: Connection, ids: Sequence[UUID]) -> None:
+    """Say when the sweep has to look at conversations for what has grown old; never, for those without such a rule."""
+    await fetch(connection, _DUE, array(ids))
+
+
+async def put_service_rule(connection: Connection, rule: Rule, *, confirmed: bool) -> None:
+    """Set the rule of all conversations without one of their own. They get it in steps (`inherit`), each exact from
+    its own step on. Raises as `put` does."""
+    if not confirmed:
+        found = await preview_service_rule(connection, rule)
+        if found.expires:
+            raise ConfirmNeeded(
+                f"this rule takes {found.expires:,} messages away; send confirm: true to go ahead",
+                extra={"preview": found.wire()},
+            )
+    await connection.execute(_SET_SERVICE_RULE, rules.values(rule))
+
+
+async def inherit(database: Database) -> bool:
+    """Give the service's present rule to some conversations that follow an older one; False when none does."""
+    async with database.write() as connection:
+        version, rule = await service_rule(connection)
+        ids = sorted(row[0] for row in await fetch(connection, _BEHIND, version, _MANY))
+        places = [
+            place
+            for place in (await facts.lock(connection, ids)).values()
+            if not place.closed and (await fetch(connection, _RULE, place.id))[0][-1] is not None
+        ]
+        if places:
+            await _set(database, connection, places, rule, version)
+    return bool(ids)
+
+
+async def age(database: Database) -> bool:
+    """Move the floors of some conversations past what has grown too old since the last time, and tell their
+    followers; False when none is due, or another process is at it."""
+    async with database.write() as connection:
+        if not (await fetch(connection, _ONE_AT_A_TIME))[0][0]:
+            return False
+        ids = sorted(row[0] for row in await fetch(connection, _DUE_NOW, _MANY))
+        if not ids:
+            return False
+        places = (await facts.lock(connection, ids)).values()
+        moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
+        for place in moved:
+            place.next_rev()
+        if moved:
+            await apply.move(database, connection, moved, to_self=True)
+        await mark_due(connection, ids)
+    return len(ids) == _MANY
+
+
+async def preview(connection: Connection, ids: Sequence[UUID], rule: Rule, now: datetime | None = None) -> Preview:
+    """What a rule would take from conversations at `now`, by default the present, beyond what theirs has taken."""
+    found = Preview()
+    states = await fetch(connection, _STATES, array(sorted(ids)))
+    if not states:
+        return found
+    cutoff = rule.cutoff(now or states[0][5])
+    agings: Sequence[tuple[int]] = [(row[2],) for row in states]
+    if cutoff is not None:
+        agings = await fetch(connection, _AGED, array([row[0] for row in states]), cutoff)
+    asked = [
+        Asked(id_, floor, max(kept, aged), rule.excess(messages, size))
+        for (id_, floor, kept, messages, size, _), (aged,) in zip(states, agings, strict=True)
+    ]
+    wanted = await expiry.find(connection, asked)
+    ranges = [(row[0], row[2], one.floor) for row, one in zip(states, wanted, strict=True) if one.floor > row[2]]
+    await _count(connection, found, ranges)
+    return found
+
+
+async def _count(connection: Connection, found: Preview, ranges: Sequence[tuple[UUID, int, int]]) -> None:
+    days = await fetch(
+        connection,
+        _BY_DAY,
+        array([one[0] for one in ranges]),
+        array([one[1] for one in ranges]),
+        array([one[2] for one in ranges]),
+    )
+    for day, messages, size, first_seq, last_seq, first_at, last_at in days:
+        found.expires += messages
+        found.bytes += int(size)
+        found.first_seq = min(found.first_seq or first_seq, first_seq)
+        found.last_seq = max(found.last_seq or last_seq, last_seq)
+        found.first_at = min(found.first_at or first_at, first_at)
+        found.last_at = max(found.last_at or last_at, last_at)
+        found.by_day[day] = found.by_day.get(day, 0) + messages
+
+
+async def preview_service_rule(connection: Connection, rule: Rule) -> Preview:
+    """What a rule of the service's would take from all conversations without one of their own; it has no `seq`."""
+    total, after = Preview(), UUID(int=0)
+    while ids := [row[0] for row in await fetch(connection, _INHERITING, after, _MANY)]:
+        after = ids[-1]
+        found = await preview(connection, ids, rule)
+        total.expires += found.expires
+        total.bytes += found.bytes
+        total.first_at = min(filter(None, (total.first_at, found.first_at)), default=None)
+        total.last_at = max(filter(None, (total.last_at, found.last_at)), default=None)
+        for day, messages in found.by_day.items():
+            total.by_day[day] = total.by_day.get(day, 0) + messages
+    return total
