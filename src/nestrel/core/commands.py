@@ -18,7 +18,9 @@ class Post:
     """One message that someone wants to post.
 
     `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
-    which bring messages that were written elsewhere before.
+    which bring messages that were written elsewhere before; with `imported` it is refused where it would not keep
+    the order. `answers` is the post of this batch that it replies to, whose `seq` is known when it is decided. A
+    message may come with its tombstone, in which case it has no content.
     """
 
     conversation_id: UUID
@@ -30,6 +32,11 @@ class Post:
     key: str | None = None
     service: bool = False
     created_at: datetime | None = None
+    imported: bool = False
+    answers: Post | None = None
+    removed_at: datetime | None = None
+    removed_by: str | None = None
+    seq: int | None = None
     key_hash: bytes | None = None
     fingerprint: bytes | None = None
 

@@ -50,3 +50,11 @@ SYMBOLS_MOST = 20
 """Different symbols on one message."""
 REACTION_NAMES = 100
 """User ids shown with a symbol; the rest are listed by page."""
+
+DURATION_CHARS = 80
+"""Characters of an ISO 8601 duration."""
+IMPORT_LINES = 5_000
+IMPORT_BYTES = 32 * 1024 * 1024
+"""What one call imports at most; a file goes in as many calls as it takes."""
+EXPORTS = 2
+"""Exports that run at one time in one process; each holds a database connection."""

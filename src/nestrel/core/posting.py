@@ -9,7 +9,7 @@ from uuid import UUID
 
 from nestrel.core.commands import Post
 from nestrel.core.locked import Locked, no_conversation
-from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, TooLarge, fault
+from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, TooLarge, fault, invalid
 from nestrel.core.retention import size_of
 from nestrel.core.roles import Kind, Role, Standing, may_post
 
@@ -79,22 +79,41 @@ def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accept
                 raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
             if seen[0] < place.floor:
                 raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
+            post.seq = seen[0]
             return Repeated(place.id, seen[0])
+    if post.answers is not None:
+        post.reply_to = post.answers.seq
     if post.reply_to is not None and not (
         place.floor <= post.reply_to and (fact.reply_kept or place.first_new <= post.reply_to <= place.head)
     ):
         detail = f"there is no message {post.reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
+    if post.imported:
+        _check_time(place, post, now)
     size = size_of(post.body, post.attributes)
     if not place.rule.admits(size):
         raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this message alone has {size:,}")
     return _number(place, post, fact, now, size)
 
 
+def _check_time(place: Locked, post: Post, now: datetime) -> None:
+    """What was written elsewhere keeps its time, which never decreases with `seq`."""
+    if post.created_at is None:
+        return
+    if post.created_at > now:
+        raise invalid("/created_at", "lies in the future")
+    if place.head > 0 and post.created_at < place.last_at:
+        raise invalid("/created_at", f"is before that of message {place.head}; bring messages in the order of time")
+
+
 def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int) -> Accepted:
+    if post.imported and place.head == 0 and post.created_at is not None:
+        place.last_at = post.created_at  # an empty conversation stands at the time at which it was made
     place.head += 1
-    place.messages += 1
+    if post.removed_at is None:
+        place.messages += 1
     place.size += size
+    post.seq = place.head
     rev = place.next_rev()
     at = post.created_at or now
     if at > place.last_at:
@@ -111,7 +130,8 @@ def _take_back(place: Locked, accepted: Accepted) -> None:
     post = accepted.post
     place.head -= 1
     place.rev -= 1
-    place.messages -= 1
+    if post.removed_at is None:
+        place.messages -= 1
     place.size -= size_of(post.body, post.attributes)
     place.counts[post.author_id] -= 1
     if post.key_hash is not None:

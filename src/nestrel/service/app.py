@@ -12,8 +12,10 @@ from nestrel import __version__
 from nestrel.service import console, problems
 from nestrel.service.middleware import Envelope
 from nestrel.service.routes import (
+    archive,
     changes,
     conversations,
+    erasures,
     me,
     members,
     message,
@@ -22,7 +24,9 @@ from nestrel.service.routes import (
     reactions,
     receipt,
     resync,
+    retention,
     streams,
+    transfer,
 )
 from nestrel.service.settings import Settings
 from nestrel.service.socket import Live
@@ -57,7 +61,10 @@ def make_app(settings: Settings) -> FastAPI:
     # Routes are asked in this order: the busiest first, and those not as a router of their own, which is asked twice.
     app.router.routes.extend(messages.direct.routes)
     app.router.routes.extend(resync.direct.routes)
-    for resource in (messages, message, reactions, receipt, changes, streams, conversations, members, me):
+    for resource in (
+        messages, message, reactions, receipt, changes, streams, conversations, members, me,
+        retention, archive, transfer, erasures,
+    ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)
     app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))

@@ -75,11 +75,20 @@ def documented(
     model: type[Any] | None, *, status: int = 200, **others: type[Any] | None
 ) -> dict[int | str, dict[str, Any]]:
     """The `responses` of a route for the OpenAPI document: its answer, and problems for all else."""
-    problem = {"model": ProblemDocument, "content": {"application/problem+json": {}}}
     answers: dict[int | str, dict[str, Any]] = {status: {"model": model} if model else {"description": "Done"}}
     answers |= {int(code.removeprefix("s")): {"model": other} for code, other in others.items()}
+    return answers | _refusals()
+
+
+def documented_text(description: str, *media_types: str) -> dict[int | str, dict[str, Any]]:
+    """The same for a route that answers something other than one JSON value."""
+    answer = {"description": description, "content": {media_type: {} for media_type in media_types}}
+    return {200: answer, **_refusals()}
+
+
+def _refusals() -> dict[int | str, dict[str, Any]]:
+    problem = {"model": ProblemDocument, "content": {"application/problem+json": {}}}
     return {
-        **answers,
         "4XX": {**problem, "description": "Refused"},
         "503": {**problem, "description": "The store is away"},
     }

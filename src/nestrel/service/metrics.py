@@ -10,6 +10,20 @@ MESSAGES = Counter("nestrel_messages", "Messages posted and durable")
 DELIVERIES = Counter("nestrel_deliveries", "Change sets sent to followers")
 CATCH_UPS = Counter("nestrel_catch_ups", "Change sets read from the store for a follower that was behind")
 STALLED = Counter("nestrel_stalled", "Connections ended because nothing was read from them")
+EXPIRED = Counter("nestrel_expired", "Messages that the sweep has taken away", ["then"])
+SWEEP_BACKLOG = Gauge(
+    "nestrel_sweep_backlog", "Expired messages that the sweep has still to take away", multiprocess_mode="mostrecent"
+)
+SWEEP_LAG = Gauge(
+    "nestrel_sweep_lag_seconds",
+    "Time since the sweep last came to the conversation that has waited longest",
+    multiprocess_mode="mostrecent",
+)
+SWEEP_STEP_SECONDS = Histogram(
+    "nestrel_sweep_step_seconds",
+    "Time of one step of the sweep",
+    buckets=(0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 5),
+)
 REFUSALS = Counter("nestrel_refusals", "Refused requests and frames", ["problem"])
 CONNECTIONS = Gauge("nestrel_connections", "Open WebSockets", multiprocess_mode="livesum")
 STREAMS = Gauge("nestrel_streams", "Open streams of events", multiprocess_mode="livesum")

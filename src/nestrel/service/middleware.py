@@ -18,6 +18,8 @@ log = structlog.get_logger()
 
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _SLOW_SECONDS = 1.0
+_LARGE = {"batch": limits.BATCH_REQUEST_BYTES, "import": limits.IMPORT_BYTES}
+"""Requests that may be larger than others, by the end of their paths."""
 
 
 class Envelope:
@@ -49,7 +51,7 @@ class Envelope:
                 message["headers"].append((b"x-request-id", request_id.encode()))
             await send(message)
 
-        most = limits.BATCH_REQUEST_BYTES if scope["path"].endswith("/batch") else limits.REQUEST_BYTES
+        most = _LARGE.get(scope["path"].rpartition("/")[2], limits.REQUEST_BYTES)
         try:
             if declared.isdigit() and int(declared) > most:
                 refusal = problems.response(TooLarge(f"a request of this kind has at most {most:,} bytes"), request_id)

@@ -1,78 +1,31 @@
-"""What requests and frames may hold: fields, types and limits. Unknown fields are refused."""
+"""What requests and frames may hold."""
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import (
-    AfterValidator,
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    StrictInt,
-    StrictStr,
-    model_validator,
-)
+from pydantic import Field, StrictInt, StrictStr, model_validator
 
-from nestrel.core import limits, symbols, text, times
+from nestrel.core import limits
 from nestrel.core.roles import Kind, Role, Visibility
-
-Body = Annotated[
-    StrictStr,
-    AfterValidator(text.check_body),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.BODY_CHARS}),
-]
-Key = Annotated[
-    StrictStr,
-    AfterValidator(text.check_key),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.KEY_CHARS}),
-]
-UserId = Annotated[
-    StrictStr,
-    AfterValidator(text.check_user_id),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.USER_ID_CHARS}),
-]
-Name = Annotated[
-    StrictStr,
-    AfterValidator(text.check_name),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.NAME_CHARS}),
-]
-Title = Annotated[
-    StrictStr, AfterValidator(text.check_title), Field(json_schema_extra={"maxLength": limits.TITLE_CHARS})
-]
-DisplayName = Annotated[
-    StrictStr,
-    AfterValidator(text.check_display_name),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.DISPLAY_NAME_CHARS}),
-]
-Picture = Annotated[
-    StrictStr,
-    AfterValidator(text.check_picture),
-    Field(json_schema_extra={"maxLength": limits.PICTURE_CHARS}),
-]
-Symbol = Annotated[
-    StrictStr,
-    AfterValidator(symbols.check_symbol),
-    Field(json_schema_extra={"minLength": 1}, description="`like`, or one emoji"),
-]
-Attributes = Annotated[dict[str, Any], AfterValidator(text.check_attributes)]
-Seq = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]
-Cursor = Annotated[StrictStr, Field(min_length=1, max_length=limits.CURSOR_CHARS)]
-Limit = Annotated[int, Field(ge=1, le=limits.PAGE_MOST)]
-
-
-def _time(value: Any) -> Any:
-    return times.parse_time(value) if isinstance(value, str) else value
-
-
-Time = Annotated[datetime, BeforeValidator(_time)]
-
-
-class Request(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+from nestrel.service.fields import (
+    Attributes,
+    Body,
+    Cursor,
+    DisplayName,
+    Key,
+    Limit,
+    Name,
+    Picture,
+    Request,
+    Seq,
+    Symbol,
+    Time,
+    Title,
+    UserId,
+)
+from nestrel.service.retention_models import RetentionRule
 
 
 class PostMessage(Request):
@@ -115,6 +68,7 @@ class MakeConversation(Request):
     visibility: Visibility = Visibility.CLOSED
     members: Annotated[list[UserId], Field(max_length=limits.NEW_MEMBERS)] = Field(default_factory=list)
     attributes: Attributes = Field(default_factory=dict)
+    retention: RetentionRule | None = None
 
     @model_validator(mode="after")
     def _direct_has_no_rules_of_its_own(self) -> MakeConversation:

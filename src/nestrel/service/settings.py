@@ -62,6 +62,9 @@ class Settings(BaseSettings):
     stall_seconds: Annotated[
         float, Field(ge=1, le=600, description="how long a connection may leave what is sent to it unread")
     ] = 30.0
+    sweep_seconds: Annotated[
+        float, Field(ge=0.1, le=3600, description="time between two sweeps of what retention rules have expired")
+    ] = 5.0
     rate_limit: Annotated[
         int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
     ] = None

@@ -12,6 +12,7 @@ from typing import Protocol
 
 import structlog
 
+from nestrel.core import limits
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.problems import StoreUnavailable
 from nestrel.core.rate import RateLimit
@@ -20,8 +21,10 @@ from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.service import metrics
 from nestrel.service.checkpoints import Checkpoints
+from nestrel.service.erasures import Erasures
 from nestrel.service.pages import Pages
 from nestrel.service.settings import Settings
+from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.store import erase, profiles, schema
 from nestrel.store.access import AccessReader, Caller
@@ -74,8 +77,11 @@ class Service:
         self.writer = Writer(
             self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
         )
+        self.erasures = Erasures(self.database, self.writer)
         self.access = AccessReader(self.database)
         self.pages = Pages()
+        self.sweeper = Sweeper(self.database, settings.sweep_seconds)
+        self.exports = asyncio.Semaphore(limits.EXPORTS)
         self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
         self.sessions: set[Closable] = set()
         self.draining = False
@@ -96,6 +102,8 @@ class Service:
             asyncio.create_task(self._erase(), name="eraser"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(end_stalled(self), name="stalls"),
+            asyncio.create_task(self.sweeper.run(), name="sweeper"),
+            asyncio.create_task(self.erasures.run(), name="erasures"),
         ]
 
     async def stop(self) -> None:

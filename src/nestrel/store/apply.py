@@ -16,7 +16,7 @@ from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
 _COLUMNS = (
     "conversation_id", "seq", "rev", "author_n", "created_at", "author_id", "body", "format", "attributes",
-    "reply_to", "key_hash", "fingerprint",
+    "reply_to", "key_hash", "fingerprint", "removed_at", "removed_by",
 )  # fmt: skip
 
 _CHANGE = """
@@ -111,7 +111,7 @@ async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
     """By COPY, which costs both sides about half of an INSERT."""
     records = [
         (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, post.reply_to,
-         post.key_hash, post.fingerprint)
+         post.key_hash, post.fingerprint, post.removed_at, post.removed_by)
         for place, post, seq, rev, at, author_n in accepted
     ]  # fmt: skip
     await copy_in(connection, "messages", _COLUMNS, records)

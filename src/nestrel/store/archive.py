@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import zlib
-from collections.abc import AsyncIterator, Iterable, Sequence
+from collections import Counter
+from collections.abc import AsyncIterator, Sequence
 from datetime import datetime
 from hashlib import sha256
 from typing import NamedTuple
 from uuid import UUID
 
-from nestrel.store import rows
+import orjson
+
+from nestrel.store import lines, rows
 from nestrel.store.lines import Line
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import Wire
@@ -32,9 +35,15 @@ SET last_seq = excluded.last_seq, messages = excluded.messages, bytes = excluded
     content = excluded.content, archived_at = clock_timestamp()
 """
 _AUTHORS = """
-INSERT INTO archive_authors (author_id, conversation_id, segment) SELECT a, $1, $2 FROM unnest($3::text[]) a
-ON CONFLICT DO NOTHING
+INSERT INTO archive_authors AS a (author_id, conversation_id, segment, messages)
+SELECT u.author_id, $1, $2, u.messages FROM unnest($3::text[], $4::int[]) AS u (author_id, messages)
+ON CONFLICT (author_id, conversation_id, segment) DO UPDATE SET messages = a.messages + excluded.messages
 """
+_OF_AUTHOR = """
+SELECT segment FROM archive_authors WHERE author_id = $1 AND conversation_id = $2 ORDER BY segment LIMIT 1
+"""
+_LOCK = "SELECT FROM archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
+_FORGET_AUTHOR = "DELETE FROM archive_authors WHERE author_id = $1 AND conversation_id = $2 AND segment = $3"
 
 GROWS_UP_TO = 256
 """A last segment with fewer messages takes the next ones in, so that a conversation that expires message by message
@@ -104,9 +113,9 @@ async def every(connection: Connection, conversation_id: UUID) -> AsyncIterator[
         yield one
 
 
-async def append(connection: Connection, conversation_id: UUID, lines: Sequence[Line]) -> None:
+async def append(connection: Connection, conversation_id: UUID, run: Sequence[Line]) -> None:
     """Archive a run of messages that follows what is archived already, in the caller's transaction."""
-    number, first, text = 1, lines[0].seq, b""
+    number, first, text = 1, run[0].seq, b""
     found = await fetch(connection, _LAST, conversation_id)
     if found:
         last, last_first, last_seq, messages = found[0]
@@ -116,22 +125,40 @@ async def append(connection: Connection, conversation_id: UUID, lines: Sequence[
             held = await read(connection, conversation_id, last)
             assert held is not None
             text = held[1]
-    text += b"".join([line.text + b"\n" for line in lines])
-    await put(connection, conversation_id, number, first, lines[-1].seq, text, {line.author_id for line in lines})
+    text += b"".join([line.text + b"\n" for line in run])
+    await _put(connection, conversation_id, number, first, run[-1].seq, text)
+    authors = Counter(line.author_id for line in run if line.kept)
+    await execute(connection, _AUTHORS, conversation_id, number, list(authors), list(authors.values()))
 
 
-async def put(
-    connection: Connection,
-    conversation_id: UUID,
-    segment: int,
-    first: int,
-    last: int,
-    text: bytes,
-    authors: Iterable[str],
-) -> None:
-    """Write a segment, or write it anew."""
+async def _put(connection: Connection, conversation_id: UUID, segment: int, first: int, last: int, text: bytes) -> None:
     # Both leave the interpreter to others while they run, which are requests.
     content, digest = await asyncio.to_thread(lambda: (pack(text), sha256(text).digest()))
     messages = last - first + 1
     await execute(connection, _PUT, conversation_id, segment, first, last, messages, len(text), digest, content)
-    await execute(connection, _AUTHORS, conversation_id, segment, sorted(authors))
+
+
+async def erase(
+    connection: Connection, conversation_id: UUID, author_id: str, erased_by: str, at: datetime
+) -> int | None:
+    """Make tombstones of an author's messages in one segment, in the caller's transaction; how many, None if no segment
+    has any of theirs."""
+    found = await fetch(connection, _OF_AUTHOR, author_id, conversation_id)
+    if not found:
+        return None
+    number = found[0][0]
+    await execute(connection, _LOCK, conversation_id, number)
+    held = await read(connection, conversation_id, number)
+    assert held is not None
+    segment, text = held
+    tombstone = {**lines.NO_CONTENT, "removed_at": rows.wire_time(at), "removed_by": erased_by}
+    erased, written = 0, []
+    for line in text.splitlines():
+        message = orjson.loads(line)
+        if message["author_id"] == author_id and message["removed_at"] is None:
+            erased += 1
+            line = orjson.dumps({**message, **tombstone})
+        written.append(line + b"\n")
+    await _put(connection, conversation_id, number, segment.first_seq, segment.last_seq, b"".join(written))
+    await execute(connection, _FORGET_AUTHOR, author_id, conversation_id, number)
+    return erased

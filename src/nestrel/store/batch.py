@@ -101,7 +101,7 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
         if name is None:
             name = names[place] = str(place.id)
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
-               None, 0, None, None)  # fmt: skip
+               None, 0, post.removed_at, post.removed_by)  # fmt: skip
         objects.posted.append(rows.message(name, row))
     others = [
         one for unit in decided.units if not isinstance(unit, Problem) for one in unit if not isinstance(one, Accepted)

@@ -144,6 +144,16 @@ class Database:
         if told:
             self.on_commit(told)
 
+    @asynccontextmanager
+    async def snapshot(self) -> AsyncIterator[Connection]:
+        """A connection on which all statements see one moment, for reading much that belongs together.
+
+        Raises:
+            StoreUnavailable: as `read`.
+        """
+        async with self.read() as connection, connection.driver.transaction(isolation="repeatable_read", readonly=True):
+            yield connection
+
     async def take(self) -> Connection:
         """A connection for one use; `read` and `write` give it back."""
         if self._free.locked():

@@ -29,18 +29,26 @@ _EARLIER = """
 SELECT seq, body, format, created_at, edited_at, editor_id FROM message_edits
 WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq, n
 """
-_EDITS = 9
+_EDITS, _REMOVED_AT = 9, 10
 
 
 # A raw line end is in no JSON text that this service makes, so it parts the objects of one list.
 _PART = orjson.Fragment(b"\n")
 
 
+NO_CONTENT: Wire = {
+    "body": "", "attributes": {}, "edited_at": None, "edits": 0, "reactions": [], "attachments": [], "earlier": [],
+    "reacted": [],
+}  # fmt: skip
+"""What a tombstone's line has instead of content."""
+
+
 class Line(NamedTuple):
-    """One message and its line, without the line's end."""
+    """One message and its line, without the line's end; `kept` tells it from a tombstone."""
 
     seq: int
     author_id: str
+    kept: bool
     text: bytes
 
 
@@ -58,7 +66,9 @@ class Run:
         """Their lines, by `seq`. One call writes them all: a call for each would cost more than the writing."""
         parts = [part for message in self.objects() for part in (message, _PART)]
         texts = orjson.dumps(parts[:-1])[1:-1].split(b",\n,") if parts else []
-        return [Line(row[0], row[2], text) for row, text in zip(self.messages, texts, strict=True)]
+        return [
+            Line(row[0], row[2], row[_REMOVED_AT] is None, text) for row, text in zip(self.messages, texts, strict=True)
+        ]
 
     def objects(self) -> list[Wire]:
         """The objects that the lines hold."""

@@ -217,14 +217,19 @@ async def age(database: Database) -> bool:
         ids = sorted(row[0] for row in await fetch(connection, _DUE_NOW, _MANY))
         if not ids:
             return False
-        places = (await facts.lock(connection, ids)).values()
-        moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
-        for place in moved:
-            place.next_rev()
-        if moved:
-            await apply.move(database, connection, moved, to_self=True)
-        await mark_due(connection, ids)
+        await settle(database, connection, ids)
     return len(ids) == _MANY
+
+
+async def settle(database: Database, connection: Connection, ids: Sequence[UUID]) -> None:
+    """Move the floors of conversations, given in order, to where age puts them at this instant."""
+    places = (await facts.lock(connection, ids)).values()
+    moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
+    for place in moved:
+        place.next_rev()
+    if moved:
+        await apply.move(database, connection, moved, to_self=True)
+    await mark_due(connection, ids)
 
 
 async def preview(connection: Connection, ids: Sequence[UUID], rule: Rule, now: datetime | None = None) -> Preview:

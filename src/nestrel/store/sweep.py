@@ -7,6 +7,7 @@ on one conversation: each holds its row of the backlog, and others go past it.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from typing import NamedTuple
 from uuid import UUID
 
@@ -40,6 +41,10 @@ WITH grown AS (
     WHERE conversation_id = $1 AND last_seq = $2 - 1 RETURNING 1
 )
 INSERT INTO discarded_runs (conversation_id, first_seq, last_seq) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT FROM grown)
+"""
+_DISCARDED_RUNS = """
+SELECT first_seq, last_seq, discarded_at FROM discarded_runs
+WHERE conversation_id = $1 ORDER BY first_seq DESC LIMIT 100
 """
 _GO_ON = "UPDATE expired_backlog SET next_seq = $2, since = clock_timestamp() WHERE conversation_id = $1"
 # Only here is the conversation locked, for the moment until the commit: a post that moves the floor meanwhile waits,
@@ -111,6 +116,11 @@ def _bounded(run: Sequence[Line]) -> Sequence[Line]:
 async def record_discard(connection: Connection, conversation_id: UUID, first: int, last: int) -> None:
     """Keep that a run of messages was discarded by the rule."""
     await execute(connection, _DISCARDED, conversation_id, first, last)
+
+
+async def discarded(connection: Connection, conversation_id: UUID) -> list[tuple[int, int, datetime]]:
+    """The latest runs that were discarded: first and last `seq`, and when it last grew."""
+    return [tuple(row) for row in await fetch(connection, _DISCARDED_RUNS, conversation_id)]
 
 
 async def take_away(connection: Connection, conversation_id: UUID, first: int, last: int) -> None:

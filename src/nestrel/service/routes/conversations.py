@@ -48,6 +48,7 @@ async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep)
         direct_pair=pair,
         created_by=caller.user_id,
         created_at=datetime.fromtimestamp(now, UTC),
+        rule=wanted.retention.rule if wanted.retention is not None else None,
         members=[(caller.user_id, Role.OWNER), *((user_id, default_role(wanted.kind)) for user_id in others)],
     )
     conversation_id, made = await _make_or_find(service, new)

@@ -69,6 +69,7 @@ CREATE TABLE archive_authors (
     author_id       text NOT NULL,
     conversation_id uuid NOT NULL,
     segment         integer NOT NULL,
+    messages        integer NOT NULL,
     PRIMARY KEY (author_id, conversation_id, segment)
 );
 CREATE INDEX archive_authors_of ON archive_authors (conversation_id);

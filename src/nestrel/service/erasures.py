@@ -1,0 +1,72 @@
+"""Carries out erasures: in steps, in the background, by whichever process comes first."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+
+import structlog
+
+from nestrel.core.commands import Remove
+from nestrel.core.problems import Expired, NotFound
+from nestrel.store import erasing, profiles
+from nestrel.store.database import Database
+from nestrel.store.erasing import Erasure
+from nestrel.store.writer import Writer
+
+log = structlog.get_logger()
+
+_PAUSE_SECONDS = 5.0
+
+
+class Erasures:
+    """The erasures that wait in the store. One that is cut short goes on where it was."""
+
+    def __init__(self, database: Database, writer: Writer) -> None:
+        self._database = database
+        self._writer = writer
+        self.wanted = asyncio.Event()
+
+    async def run(self) -> None:
+        """Carry out what waits, at start and whenever one is asked for."""
+        while True:
+            try:
+                while await self._step():
+                    pass
+            except Exception as error:
+                log.warning("erasure.failed", reason=str(error))
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self.wanted.wait(), _PAUSE_SECONDS)
+            self.wanted.clear()
+
+    async def _step(self) -> bool:
+        async with self._database.write() as claim:
+            found = await erasing.claim(claim)
+            if found is None:
+                return False
+            erasure, at = found
+            place = await erasing.next_place(claim, erasure, at)
+            if place is None:
+                await erasing.finish(claim, erasure)
+                return True
+            async with self._database.read() as connection:
+                seqs = await erasing.live_seqs(connection, place, erasure)
+            if seqs:
+                await self._remove(erasure, [Remove(place, erasure.asked_by, seq, service=True) for seq in seqs])
+            archived, more = await erasing.empty_expired(self._database, place, erasure)
+            done = not more and len(seqs) < erasing.STEP
+            await erasing.progress(claim, erasure, place, messages=len(seqs), archived=archived, finished=done)
+        return True
+
+    async def _remove(self, erasure: Erasure, commands: list[Remove]) -> None:
+        answers = await asyncio.gather(
+            *(self._writer.submit([command]) for command in commands), return_exceptions=True
+        )
+        for answer in answers:
+            # Expired meanwhile: the next part of the step has it. Closed meanwhile: all of it goes.
+            if isinstance(answer, BaseException) and not isinstance(answer, Expired | NotFound):
+                raise answer
+
+    async def empty_profile(self, user_id: str) -> None:
+        """The name and the picture go at once, for everyone who sees them."""
+        await profiles.change(self._database, user_id, user_id, None)

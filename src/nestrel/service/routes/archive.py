@@ -1,0 +1,71 @@
+"""The archive of a conversation: its segments, and each of them read back."""
+
+from __future__ import annotations
+
+from base64 import b64encode
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Path, Query, Request
+from starlette.responses import Response
+
+from nestrel.core.objects import ArchivePage
+from nestrel.core.problems import Forbidden, NotFound
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
+from nestrel.service.listing import opened
+from nestrel.service.models import ListQuery
+from nestrel.store import archive, rows, sweep
+from nestrel.store.access import Caller, see
+from nestrel.store.native import Connection
+
+router = APIRouter(prefix="/conversations/{conversation_id}/archive", route_class=JsonRoute, tags=["archive"])
+
+_LINES = documented_text(
+    "Its messages, one a line; `Content-Digest` (RFC 9530) is over these bytes", "application/jsonl"
+)
+SegmentPath = Annotated[int, Path(ge=1, le=2**31 - 1)]
+
+
+async def _may_read(connection: Connection, conversation_id: UUID, caller: Caller) -> None:
+    access = await see(connection, conversation_id, caller)
+    if not access.standing.may_change:
+        raise Forbidden("only an owner reads the archive")
+
+
+@router.get("", responses=documented(ArchivePage))
+async def listing(
+    conversation_id: UUID,
+    query: Annotated[ListQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Json:
+    """The segments, oldest first. For owners and backends."""
+    after, place = 0, f"archive {conversation_id}"
+    if query.cursor is not None:
+        after = int(opened(service.seal.open_listing, caller.user_id, place, query.cursor))
+    async with service.database.read() as connection:
+        await _may_read(connection, conversation_id, caller)
+        items, following = await archive.page(connection, conversation_id, query.limit, after)
+        discarded = await sweep.discarded(connection, conversation_id)
+    cursor = service.seal.listing(caller.user_id, place, str(following)) if following is not None else None
+    answer = {
+        "items": [item.wire() for item in items],
+        "next": cursor,
+        "discarded": [
+            {"first_seq": first, "last_seq": last, "discarded_at": rows.wire_time(at)} for first, last, at in discarded
+        ],
+    }
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
+
+
+@router.get("/{segment}", response_class=Response, responses=_LINES)
+async def show(conversation_id: UUID, segment: SegmentPath, service: ServiceDep, caller: CallerDep) -> Response:
+    """The messages of a segment as JSON Lines, each with its earlier bodies and everyone who reacted."""
+    async with service.database.read() as connection:
+        await _may_read(connection, conversation_id, caller)
+        found = await archive.read(connection, conversation_id, segment)
+    if found is None:
+        raise NotFound(f"there is no segment {segment} in this archive")
+    digest = b64encode(found[0].sha256).decode()
+    return Response(found[1], headers={"Content-Digest": f"sha-256=:{digest}:"}, media_type="application/jsonl")

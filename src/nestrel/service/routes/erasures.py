@@ -1,0 +1,96 @@
+"""Erasing a person, and the records of it; for a trusted backend."""
+
+from __future__ import annotations
+
+import os
+import time
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Request
+
+from nestrel.core.ids import uuid7
+from nestrel.core.objects import Erasure, ErasurePage, ErasurePreview
+from nestrel.core.problems import ConfirmNeeded, Forbidden, NotFound
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.listing import listed
+from nestrel.service.models import ListQuery
+from nestrel.service.retention_models import AskErasure, ErasePerson
+from nestrel.store import erasing, profiles
+from nestrel.store.access import Caller
+from nestrel.store.native import Connection
+from nestrel.store.rows import Wire
+
+router = APIRouter(prefix="/erasures", route_class=JsonRoute, tags=["erasures"])
+
+_NEWEST = UUID(int=2**128 - 1)
+
+
+def _backend(caller: Caller) -> None:
+    if not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) erases people")
+
+
+async def _preview(connection: Connection, user_id: str) -> Wire:
+    extent = await erasing.extent(connection, user_id)
+    profile = (await profiles.read(connection, [user_id]))[user_id]
+    return {
+        "user_id": user_id,
+        "display_name": profile["display_name"],
+        "messages": extent.messages,
+        "archived": extent.archived,
+        "conversations": extent.conversations,
+    }
+
+
+@router.post("/preview", responses=documented(ErasurePreview))
+async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) -> Json:
+    """What erasing someone would empty; nothing changes."""
+    _backend(caller)
+    async with service.database.read() as connection:
+        return Json(await _preview(connection, wanted.user_id))
+
+
+@router.post("", status_code=201, responses=documented(Erasure, status=201))
+async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> Json:
+    """Erase someone: their profile at once, and what they have written until now in the background, in every
+    conversation and in the archive. It wants `confirm: true`; without it the refusal (409) shows the preview."""
+    _backend(caller)
+    if not wanted.confirm:
+        async with service.database.read() as connection:
+            found = await _preview(connection, wanted.user_id)
+        raise ConfirmNeeded(
+            f"this empties {found['messages'] + found['archived']:,} messages for good; send confirm: true to go ahead",
+            extra={"preview": found},
+        )
+    id_ = uuid7(time.time_ns() // 1_000_000, os.urandom(10))
+    async with service.database.write() as connection:
+        erasure = await erasing.begin(connection, id_, wanted.user_id, caller.user_id)
+    await service.erasures.empty_profile(wanted.user_id)
+    service.erasures.wanted.set()
+    return Json(erasure.wire(), 201, {"Location": f"/v1/erasures/{id_}"})
+
+
+@router.get("", responses=documented(ErasurePage))
+async def listing(
+    query: Annotated[ListQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """The records, newest first; they stay."""
+    _backend(caller)
+
+    async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
+        items, following = await erasing.page(connection, query.limit, UUID(after) if after else _NEWEST)
+        return [item.wire() for item in items], str(following) if following is not None else None
+
+    return await listed(request, service, caller, query, "erasures", read)
+
+
+@router.get("/{erasure_id}", responses=documented(Erasure))
+async def show(erasure_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
+    """One record, and how far it has come."""
+    _backend(caller)
+    async with service.database.read() as connection:
+        found = await erasing.show(connection, erasure_id)
+    if found is None:
+        raise NotFound(f"there is no erasure {erasure_id}")
+    return Json(found.wire())

@@ -1,0 +1,127 @@
+"""Retention rules: of a conversation, and of the service for all that have none of their own."""
+
+from __future__ import annotations
+
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Query
+from starlette.responses import Response
+
+from nestrel.core.objects import RetentionPreview, RetentionRule, RetentionRun
+from nestrel.core.problems import Forbidden
+from nestrel.core.retention import NO_RULE, Rule, Then
+from nestrel.service import retention_models as models
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.state import Service
+from nestrel.store import retention
+from nestrel.store.access import Access, Caller, see
+from nestrel.store.native import Connection
+
+router = APIRouter(route_class=JsonRoute, tags=["retention"])
+
+ConfirmQuery = Annotated[models.Confirmation, Query()]
+_OF_ONE = "/conversations/{conversation_id}/retention"
+_RUN_SECONDS = 1.0
+
+
+async def _owned(connection: Connection, conversation_id: UUID, caller: Caller, *, lock: bool = False) -> Access:
+    access = await see(connection, conversation_id, caller, lock=lock)
+    if not access.standing.may_change:
+        raise Forbidden("only an owner sets what a conversation keeps")
+    return access
+
+
+@router.get(_OF_ONE, responses=documented(RetentionRule))
+async def show(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
+    """The rule that the conversation goes by; any member may read it."""
+    async with service.database.read() as connection:
+        access = await see(connection, conversation_id, caller)
+        if not access.standing.may_follow:
+            raise Forbidden("only members read what a conversation keeps; join it first")
+        return Json(await retention.read(connection, conversation_id))
+
+
+@router.put(_OF_ONE, responses=documented(RetentionRule))
+async def put(conversation_id: UUID, wanted: models.PutRetention, service: ServiceDep, caller: CallerDep) -> Json:
+    """Set the rule. It holds from the commit on, to the message; if that takes something away at once, `confirm: true`
+    is needed, and the refusal (409) shows the preview."""
+    return await _put(service, caller, conversation_id, wanted.rule, confirmed=wanted.confirm)
+
+
+@router.delete(_OF_ONE, status_code=204, responses=documented(None, status=204))
+async def clear(conversation_id: UUID, query: ConfirmQuery, service: ServiceDep, caller: CallerDep) -> Response:
+    """Clear the rule; the service's then holds, if there is one. `confirm` as above."""
+    await _put(service, caller, conversation_id, None, confirmed=query.confirm)
+    return Response(status_code=204)
+
+
+async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Rule | None, *, confirmed: bool) -> Json:
+    async with service.database.write() as connection:
+        await _owned(connection, conversation_id, caller, lock=True)
+        await retention.put(service.database, connection, conversation_id, rule, confirmed=confirmed)
+        return Json(await retention.read(connection, conversation_id))
+
+
+@router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
+async def preview(conversation_id: UUID, wanted: models.RetentionRule, service: ServiceDep, caller: CallerDep) -> Json:
+    """What the rule would take away now, counts and dates; nothing changes."""
+    async with service.database.read() as connection:
+        await _owned(connection, conversation_id, caller)
+        return Json((await retention.preview(connection, [conversation_id], wanted.rule)).wire())
+
+
+def _backend(caller: Caller) -> None:
+    if not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) does this")
+
+
+@router.get("/retention", responses=documented(RetentionRule))
+async def show_for_all(service: ServiceDep, caller: CallerDep) -> Json:
+    """The rule of all conversations without one of their own. For a trusted backend, as all that follows."""
+    _backend(caller)
+    async with service.database.read() as connection:
+        return Json(retention.wire((await retention.service_rule(connection))[1], own=False))
+
+
+@router.put("/retention", responses=documented(RetentionRule))
+async def put_for_all(wanted: models.PutRetention, service: ServiceDep, caller: CallerDep) -> Json:
+    """Set the rule of all conversations without one of their own. Each goes by it from the next sweep on."""
+    return await _put_for_all(service, caller, wanted.rule, confirmed=wanted.confirm)
+
+
+@router.delete("/retention", status_code=204, responses=documented(None, status=204))
+async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
+    """Clear that rule: conversations without one of their own keep everything."""
+    await _put_for_all(service, caller, NO_RULE, confirmed=True)
+    return Response(status_code=204)
+
+
+async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
+    _backend(caller)
+    async with service.database.write() as connection:
+        await retention.put_service_rule(connection, rule, confirmed=confirmed)
+    return Json(retention.wire(rule, own=False))
+
+
+@router.post("/retention/preview", responses=documented(RetentionPreview))
+async def preview_for_all(wanted: models.RetentionRule, service: ServiceDep, caller: CallerDep) -> Json:
+    """What the rule would take from all conversations without one of their own."""
+    _backend(caller)
+    async with service.database.read() as connection:
+        return Json((await retention.preview_service_rule(connection, wanted.rule)).wire())
+
+
+@router.post("/retention/run", responses=documented(RetentionRun))
+async def run(service: ServiceDep, caller: CallerDep) -> Json:
+    """Sweep now, without pauses, for about a second; to be called again while messages wait."""
+    _backend(caller)
+    taken = await service.sweeper.run_for(_RUN_SECONDS)
+    waiting = await service.sweeper.backlog()
+    answer = {
+        "archived": taken[Then.ARCHIVE],
+        "discarded": taken[Then.DISCARD],
+        "waiting": waiting.messages,
+        "conversations": waiting.conversations,
+    }
+    return Json(answer)

@@ -1,0 +1,172 @@
+"""In and out in open formats: JSON Lines and CSV out, JSON Lines in."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+from contextlib import AsyncExitStack
+from datetime import datetime
+from typing import Annotated, Any
+from uuid import UUID
+
+import orjson
+from fastapi import APIRouter, Query, Request
+from pydantic import ValidationError
+from starlette.responses import StreamingResponse
+
+from nestrel.core import limits
+from nestrel.core.commands import Post
+from nestrel.core.objects import ImportAnswer
+from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, StoreUnavailable, TooLarge, invalid
+from nestrel.core.text import pack_attributes
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
+from nestrel.service.problems import from_validation
+from nestrel.service.state import Service
+from nestrel.service.transfer_models import ExportQuery, ImportLine
+from nestrel.store import exporting
+from nestrel.store.access import see
+from nestrel.store.batch import Written
+from nestrel.store.native import Connection
+
+router = APIRouter(route_class=JsonRoute, tags=["export and import"])
+
+_TYPES = {"jsonl": "application/jsonl", "csv": "text/csv; charset=utf-8"}
+_EXPORT = documented_text("One message a line", "application/jsonl", "text/csv")
+_IMPORT = {
+    "requestBody": {
+        "required": True,
+        "description": f"JSON Lines, at most {limits.IMPORT_LINES:,} of them",
+        "content": {"application/jsonl": {"schema": ImportLine.model_json_schema()}},
+    }
+}
+_RETRY_SECONDS = 5
+
+
+@router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
+async def export(
+    conversation_id: UUID, query: Annotated[ExportQuery, Query()], service: ServiceDep, caller: CallerDep
+) -> StreamingResponse:
+    """A conversation as of now, message by message: each with its earlier bodies and everyone who reacted. The live
+    part is for everyone who may read it, the archive for owners and backends."""
+    async with service.database.read() as connection:
+        access = await see(connection, conversation_id, caller)
+    if query.archived and not access.standing.may_change:
+        raise Forbidden("only an owner exports the archive")
+    return await _stream(service, query, conversation_id)
+
+
+@router.get("/export", response_class=StreamingResponse, responses=_EXPORT)
+async def export_all(
+    query: Annotated[ExportQuery, Query()], service: ServiceDep, caller: CallerDep
+) -> StreamingResponse:
+    """Every conversation, one after the other, as of one moment; for a trusted backend."""
+    if not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) exports everything")
+    return await _stream(service, query, None)
+
+
+async def _stream(service: Service, query: ExportQuery, conversation_id: UUID | None) -> StreamingResponse:
+    if service.exports.locked():
+        raise SlowDown("as many exports run as this process allows; try again later", retry_after=_RETRY_SECONDS)
+    stack = AsyncExitStack()
+    await stack.enter_async_context(service.exports)
+    try:
+        connection = await stack.enter_async_context(service.database.snapshot())
+    except BaseException:
+        await stack.aclose()
+        raise
+    return StreamingResponse(_chunks(stack, connection, query, conversation_id), media_type=_TYPES[query.form])
+
+
+async def _chunks(
+    stack: AsyncExitStack, connection: Connection, query: ExportQuery, conversation_id: UUID | None
+) -> AsyncIterator[bytes]:
+    write = exporting.table if query.form == "csv" else exporting.jsonl
+    async with stack:
+        if query.form == "csv":
+            yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
+        if conversation_id is not None:
+            async for chunk in write(connection, conversation_id, live=query.live, archived=query.archived):
+                yield chunk
+            return
+        async for one in exporting.every(connection):
+            async for chunk in write(connection, one, live=query.live, archived=query.archived):
+                yield chunk
+
+
+@router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)
+async def import_(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
+    """Bring in messages that were written elsewhere, with their authors and times, in the order of time; for a trusted
+    backend. A line that cannot be taken is refused by its number and the others go in; what is here already, by its
+    key, is not added again."""
+    if not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) imports; others post")
+    async with service.database.read() as connection:
+        await see(connection, conversation_id, caller)
+    raw = (await request.body()).splitlines()
+    if len(raw) > limits.IMPORT_LINES:
+        raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")
+    if not raw:
+        raise invalid("", "there is no line to import")
+    posts = _read(conversation_id, raw)
+    answers = await asyncio.gather(*(_write(service, post) for post in posts))
+    refused = [
+        {"line": n, "detail": answer.detail}
+        for n, answer in enumerate(answers, 1)
+        if isinstance(answer, Problem) and not isinstance(answer, Expired)
+    ]
+    added = sum(isinstance(answer, Written) and answer.new for answer in answers)
+    seqs = [answer.object["seq"] if isinstance(answer, Written) else None for answer in answers]
+    answer = {"added": added, "repeated": len(raw) - added - len(refused), "seqs": seqs, "refused": refused}
+    return Json(answer)
+
+
+async def _write(service: Service, post: Post | Problem) -> Written | Problem:
+    if isinstance(post, Problem):
+        return post
+    try:
+        return (await service.writer.submit([post]))[0]
+    except StoreUnavailable:
+        raise
+    except Problem as problem:
+        return problem
+
+
+def _read(conversation_id: UUID, raw: Sequence[bytes]) -> list[Post | Problem]:
+    """The lines as posts; those that are none as what is wrong with them."""
+    posts: list[Post | Problem] = []
+    for line in raw:
+        try:
+            posts.append(_post(conversation_id, line, posts))
+        except orjson.JSONDecodeError as error:
+            posts.append(invalid("", f"is not valid JSON: {error}"))
+        except ValidationError as error:
+            posts.append(from_validation(error.errors(include_url=False), skip=0))
+        except Problem as problem:
+            posts.append(problem)
+    return posts
+
+
+def _post(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post:
+    wanted = ImportLine.model_validate(orjson.loads(line))
+    answers: Any = None
+    if wanted.reply_line is not None:
+        answers = before[wanted.reply_line - 1] if wanted.reply_line <= len(before) else None
+        if not isinstance(answers, Post):
+            raise invalid("/reply_line", f"line {wanted.reply_line} is not there before it, or was refused")
+    created_at: datetime | None = wanted.created_at
+    return Post(
+        conversation_id,
+        wanted.author_id,
+        wanted.body,
+        wanted.format,
+        pack_attributes(wanted.attributes),
+        wanted.reply_to,
+        wanted.key,
+        service=True,
+        created_at=created_at,
+        imported=True,
+        answers=answers,
+        removed_at=wanted.removed_at,
+        removed_by=(wanted.removed_by or wanted.author_id) if wanted.removed_at is not None else None,
+    )
