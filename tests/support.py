@@ -11,15 +11,20 @@ import tempfile
 import time
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, ClassVar
-from uuid import uuid4
+from uuid import UUID, uuid4
 
 import httpx
 from websockets.asyncio.client import ClientConnection, connect
 
+from nestrel.core.ids import uuid7
+from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.demo.postgres import free_port
 from nestrel.service.tokens import mint
+from nestrel.store import conversations
+from nestrel.store.database import Database
 
 SECRET = "a secret of the tests, long enough for every HMAC that anyone might sign with"
 
@@ -30,6 +35,16 @@ def token(user: str, *, seconds: int = 3600, secret: str = SECRET, **claims: Any
 
 def unique(word: str) -> str:
     return f"{word}-{uuid4().hex[:10]}"
+
+
+async def make_place(database: Database, **roles: str) -> UUID:
+    """A conversation at the store's own door, with members of these roles; the first made it."""
+    new = conversations.NewConversation(
+        uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, next(iter(roles)),
+        datetime(2026, 1, 1, tzinfo=UTC), [(user_id, Role(role)) for user_id, role in roles.items()],
+    )  # fmt: skip
+    assert await conversations.make(database, new)
+    return new.id
 
 
 class Served:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import httpx
 import pytest
 import schemathesis
@@ -39,8 +41,17 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
         f"PUT {place}/messages/{{seq}}/reactions/{{symbol}}", f"DELETE {place}/messages/{{seq}}/reactions/{{symbol}}",
         f"GET {place}/messages/{{seq}}/reactions", f"GET {place}/messages/{{seq}}/readers", f"PUT {place}/receipt",
         f"GET {place}/changes", "POST /v1/resync", f"GET {place}/stream", "GET /v1/stream",
+        f"GET {place}/retention", f"PUT {place}/retention", f"DELETE {place}/retention",
+        f"POST {place}/retention/preview", f"GET {place}/archive", f"GET {place}/archive/{{segment}}",
+        f"GET {place}/export", f"POST {place}/import",
         "GET /healthz", "GET /readyz", "GET /metrics",
     }  # fmt: skip
+
+
+@schemathesis.serializer("application/jsonl")
+def _jsonl(_context: object, value: object) -> bytes:
+    """One line for a generated body."""
+    return json.dumps(value).encode() + b"\n"
 
 
 def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:

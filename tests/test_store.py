@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import os
 from collections.abc import AsyncIterator, Callable
-from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
@@ -17,8 +15,7 @@ from sqlalchemy import text
 
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
-from nestrel.core.ids import uuid7
-from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.core.roles import Role
 from nestrel.live.hub import Follower, Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import changes as feed
@@ -28,6 +25,7 @@ from nestrel.store.changes import Changes
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.writer import Writer
+from tests.support import make_place
 
 
 @pytest.fixture
@@ -38,12 +36,7 @@ async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
 
 
 async def make(database: Database) -> UUID:
-    new = conversations.NewConversation(
-        uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, "mara",
-        datetime(2026, 1, 1, tzinfo=UTC), [("mara", Role.OWNER)],
-    )  # fmt: skip
-    assert await conversations.make(database, new)
-    return new.id
+    return await make_place(database, mara="owner")
 
 
 async def count(database: Database, sql: str) -> int:

@@ -24,9 +24,9 @@ _DELETE = text(
 _DELETE_BACKLOG = text("DELETE FROM expired_backlog WHERE conversation_id = :id")
 _DELETE_ARCHIVE = text(
     """
-    WITH some AS (SELECT segment FROM archive_segments WHERE conversation_id = :id LIMIT 100),
-    authors AS (DELETE FROM archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM some))
-    DELETE FROM archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM some)
+    WITH part AS (SELECT segment FROM archive_segments WHERE conversation_id = :id LIMIT 100),
+    authors AS (DELETE FROM archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM part))
+    DELETE FROM archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM part)
     """
 )
 _DELETE_KEYS = text(

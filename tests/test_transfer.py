@@ -1,0 +1,116 @@
+"""Out as JSON Lines and CSV, in as JSON Lines: order, authors, times, and nothing twice."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Callable
+from typing import Any
+
+from tests.support import Person, Served, unique
+from tests.test_retention_doors import bring, days_ago, refused
+
+
+def office(service: Served) -> Person:
+    return Person(service.url, unique("office"), scope="nestrel.service")
+
+
+async def exported(who: Person, place: str, **query: str) -> list[dict[str, Any]]:
+    answer = await who.http.get(f"/conversations/{place}/export", params=query)
+    assert answer.status_code == 200, answer.text
+    return [json.loads(line) for line in answer.text.splitlines()]
+
+
+async def test_an_import_keeps_authors_times_and_order_and_a_second_run_adds_nothing(service: Served) -> None:
+    backend, mara = office(service), Person(service.url, unique("mara"))
+    place = (await mara.make())["id"]
+    lines: list[dict[str, Any]] = [
+        {"key": f"k{n}", "author_id": ("ines", "tove")[n % 2], "body": f"tide {n}", "created_at": days_ago(30 - n)}
+        for n in range(12)
+    ]
+    lines[3]["reply_line"] = 2
+    lines[5] = {**lines[5], "body": "", "removed_at": days_ago(1), "removed_by": "mara"}
+    first = await bring(backend, place, *lines)
+    assert (first["added"], first["seqs"], first["refused"]) == (12, list(range(1, 13)), [])
+    again = await bring(backend, place, *lines)
+    assert (again["added"], again["repeated"], again["seqs"]) == (0, 12, list(range(1, 13)))
+    found = await exported(mara, place)
+    assert [one["author_id"] for one in found] == [line["author_id"] for line in lines]
+    assert [one["created_at"][:19] for one in found] == [line["created_at"][:19] for line in lines]
+    assert (found[3]["reply_to"], found[5]["removed_by"], found[5]["body"]) == (2, "mara", "")
+    shown = (await mara.http.get(f"/conversations/{place}")).json()
+    assert (shown["message_count"], shown["head"], shown["unread"]) == (11, 12, 11)
+
+
+async def test_lines_that_cannot_be_taken_are_named_and_the_rest_goes_in(service: Served) -> None:
+    backend, mara = office(service), Person(service.url, unique("mara"))
+    place = (await mara.make())["id"]
+    good = {"author_id": "ines", "body": "x", "created_at": days_ago(5)}
+    lines = [
+        {**good, "key": "1"},
+        {**good, "key": "2", "body": "  "},
+        {**good, "key": "3", "created_at": days_ago(6)},
+        {**good, "key": "4", "created_at": "yesterday"},
+        {**good, "key": "5", "created_at": days_ago(-1)},
+        {"key": "6", "body": "x"},
+        {**good, "key": "7", "reply_line": 2},
+        {**good, "key": "8", "reply_to": 99},
+        {**good, "key": "1", "body": "other"},
+        {**good, "key": "9"},
+    ]
+    packed = b"".join(json.dumps(line).encode() + b"\n" for line in lines) + b"{nothing\n[1]\n"
+    answer = (await backend.http.post(f"/conversations/{place}/import", content=packed)).json()
+    assert (answer["added"], answer["seqs"]) == (2, [1, *[None] * 8, 2, None, None])
+    told = {one["line"]: one["detail"] for one in answer["refused"]}
+    assert list(told) == [2, 3, 4, 5, 6, 7, 8, 9, 11, 12]
+    for line, word in {2: "blank", 3: "order of time", 4: "RFC 3339", 5: "future", 6: "author_id", 7: "line 2",
+                       8: "reply", 9: "key", 11: "JSON", 12: "object"}.items():  # fmt: skip
+        assert word in told[line], told[line]
+
+
+async def test_only_a_trusted_backend_imports_and_a_call_has_a_limit(service: Served) -> None:
+    backend, mara = office(service), Person(service.url, unique("mara"))
+    place = (await mara.make())["id"]
+    line = b'{"key": "1", "author_id": "odd", "body": "x"}\n'
+    await refused(await mara.http.post(f"/conversations/{place}/import", content=line), 403, "forbidden")
+    await refused(await backend.http.post(f"/conversations/{place}/import", content=b"{}\n" * 5_001), 413, "too-large")
+    await refused(await backend.http.post(f"/conversations/{place}/import", content=b""), 422, "invalid-request")
+
+
+async def test_what_is_exported_is_as_it_stands_in_both_forms(person: Callable[..., Person], service: Served) -> None:
+    mara, odd = person("mara"), person("odd")
+    place = (await mara.make(members=[odd.user]))["id"]
+    await mara.post(place, 'a "quoted", body\nof two lines', attributes={"berth": [1, 2]})
+    await mara.post(place, "=1+1", format="markdown", reply_to=1)
+    await odd.http.put(f"/conversations/{place}/messages/2/reactions/like")
+    await mara.http.patch(f"/conversations/{place}/messages/2", json={"body": "second"})
+    page = await mara.page(place, order="asc")
+    lines = await exported(odd, place)
+    assert [{key: line[key] for key in page["items"][0]} for line in lines] == page["items"]
+    assert [len(line["earlier"]) for line in lines] == [0, 1]
+    assert [mark["user_id"] for mark in lines[1]["reacted"]] == [odd.user]
+    answer = await odd.http.get(f"/conversations/{place}/export", params={"form": "csv"})
+    assert answer.headers["content-type"] == "text/csv; charset=utf-8"
+    rows = list(csv.DictReader(io.StringIO(answer.text, newline="")))
+    assert [row["body"] for row in rows] == ['a "quoted", body\nof two lines', "second"]
+    assert (json.loads(rows[0]["attributes"]), rows[1]["reply_to"], rows[0]["reply_to"]) == ({"berth": [1, 2]}, "1", "")
+    assert json.loads(rows[1]["reactions"])[0]["count"] == 1
+    await refused(await odd.http.get(f"/conversations/{place}/export", params={"part": "archive"}), 403, "forbidden")
+    await refused(await mara.http.get("/export"), 403, "forbidden")
+    outsider = person("tove")
+    await refused(await outsider.http.get(f"/conversations/{place}/export"), 404, "not-found")
+
+
+async def test_all_conversations_come_out_one_after_the_other_archive_first(make_database: Callable[[], str]) -> None:
+    with Served(make_database(), NESTREL_SWEEP_SECONDS="0.1") as served:
+        served.wait_ready()
+        mara, backend = Person(served.url, "mara"), Person(served.url, "office", scope="nestrel.service")
+        places = [(await mara.make(retention={"keep_last": 3, "then": "archive"}))["id"] for _ in range(2)]
+        for place in places:
+            await mara.fill(place, 8)
+        answer = await backend.http.get("/export", params={"part": "all"})
+        found = [json.loads(line) for line in answer.text.splitlines()]
+        assert [(one["conversation_id"], one["seq"]) for one in found] == [
+            (place, seq) for place in sorted(places) for seq in range(1, 9)
+        ]
