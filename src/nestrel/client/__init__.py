@@ -8,16 +8,21 @@ from nestrel.client.aio import AsyncClient
 from nestrel.client.blocking import Client
 from nestrel.client.errors import Unreachable
 from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
+from nestrel.client.importing import Importer, ImportProgress
 from nestrel.client.live import LiveConversation
 from nestrel.client.replica.schema import NotAReplica
 from nestrel.client.replica.store import Resynced
 from nestrel.client.replica.sync import ReplicaState, Standing
 from nestrel.client.replica.synced import SyncedReplica
 from nestrel.core.objects import (
+    ArchivePage,
+    ArchiveSegment,
     ChangeSet,
     Conversation,
     ConversationPage,
     EarlierBody,
+    Erasure,
+    ErasurePreview,
     HistoryPage,
     Member,
     Message,
@@ -26,6 +31,9 @@ from nestrel.core.objects import (
     Reaction,
     Reader,
     Receipt,
+    RetentionPreview,
+    RetentionRule,
+    RetentionRun,
 )
 from nestrel.core.outbox import Entry
 from nestrel.core.problems import (
@@ -49,6 +57,8 @@ from nestrel.core.problems import (
 from nestrel.core.replica import Replica
 
 __all__ = [
+    "ArchivePage",
+    "ArchiveSegment",
     "AsyncClient",
     "ChangeSet",
     "Client",
@@ -58,11 +68,15 @@ __all__ = [
     "ConversationPage",
     "EarlierBody",
     "Entry",
+    "Erasure",
+    "ErasurePreview",
     "Event",
     "Expired",
     "FollowState",
     "Forbidden",
     "HistoryPage",
+    "ImportProgress",
+    "Importer",
     "InternalError",
     "InvalidRequest",
     "KeyReused",
@@ -83,6 +97,9 @@ __all__ = [
     "Replica",
     "ReplicaState",
     "Resynced",
+    "RetentionPreview",
+    "RetentionRule",
+    "RetentionRun",
     "SlowDown",
     "StaleEdit",
     "Standing",

@@ -11,8 +11,9 @@ from uuid import UUID
 import httpx
 
 from nestrel.client.follow import Follow
+from nestrel.client.keeping import KeepingCalls
 from nestrel.client.live import LiveConversation
-from nestrel.client.messages import MessageCalls, path
+from nestrel.client.messages import path
 from nestrel.client.replica.synced import SyncedReplica
 from nestrel.client.transport import TokenSource, Transport
 from nestrel.core.objects import (
@@ -26,7 +27,7 @@ from nestrel.core.objects import (
 from nestrel.core.problems import NotFound
 
 
-class AsyncClient(MessageCalls):
+class AsyncClient(KeepingCalls):
     """A member's, or a trusted backend's, view of one service.
 
     Parameters:
@@ -82,12 +83,16 @@ class AsyncClient(MessageCalls):
         visibility: str = "closed",
         members: Iterable[str] = (),
         attributes: dict[str, Any] | None = None,
+        retention: dict[str, Any] | None = None,
     ) -> Conversation:
-        """Make a conversation and become its owner; for a `direct` one that exists already, that one.
+        """Make a conversation and become its owner; for a `direct` one that exists already, that one. `retention` is
+        a rule as for `set_retention`.
 
         Not repeated by itself: a named or direct one can safely be made again by the caller.
         """
         body: dict[str, Any] = {"title": title, "kind": kind, "members": list(members), "attributes": attributes or {}}
+        if retention is not None:
+            body["retention"] = retention
         if kind != "direct":
             body |= {"name": name, "visibility": visibility}
         return Conversation.model_validate(await self._transport.json("POST", "/conversations", body=body))

@@ -10,12 +10,18 @@ from typing import Any, Literal, TypeVar
 
 from nestrel.client.aio import AsyncClient
 from nestrel.client.follow import Event, Follow
+from nestrel.client.importing import Importer, ImportProgress
+from nestrel.client.keeping import Form, Part
 from nestrel.client.transport import TokenSource
 from nestrel.core.objects import (
+    ArchivePage,
+    ArchiveSegment,
     ChangeSet,
     Conversation,
     ConversationPage,
     EarlierBody,
+    Erasure,
+    ErasurePreview,
     HistoryPage,
     Member,
     Message,
@@ -23,6 +29,9 @@ from nestrel.core.objects import (
     Reacted,
     Reader,
     Receipt,
+    RetentionPreview,
+    RetentionRule,
+    RetentionRun,
 )
 from nestrel.core.symbols import LIKE
 
@@ -88,12 +97,14 @@ class Client:
         visibility: str = "closed",
         members: Iterable[str] = (),
         attributes: dict[str, Any] | None = None,
+        retention: dict[str, Any] | None = None,
     ) -> Conversation:
         return self._run(
             self._client.make_conversation(
-                name=name, title=title, kind=kind, visibility=visibility, members=members, attributes=attributes
+                name=name, title=title, kind=kind, visibility=visibility, members=members, attributes=attributes,
+                retention=retention,
             )
-        )
+        )  # fmt: skip
 
     def conversation(self, conversation_id: str) -> Conversation:
         return self._run(self._client.conversation(conversation_id))
@@ -181,6 +192,50 @@ class Client:
 
     def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
         return self._run(self._client.changes(conversation_id, cursor, limit=limit))
+
+    def retention(self, conversation_id: str | None) -> RetentionRule:
+        return self._run(self._client.retention(conversation_id))
+
+    def set_retention(self, conversation_id: str | None, *, confirm: bool = False, **rule: Any) -> RetentionRule:
+        return self._run(self._client.set_retention(conversation_id, confirm=confirm, **rule))
+
+    def clear_retention(self, conversation_id: str | None, *, confirm: bool = False) -> None:
+        self._run(self._client.clear_retention(conversation_id, confirm=confirm))
+
+    def preview_retention(self, conversation_id: str | None, **rule: Any) -> RetentionPreview:
+        return self._run(self._client.preview_retention(conversation_id, **rule))
+
+    def run_retention(self) -> RetentionRun:
+        return self._run(self._client.run_retention())
+
+    def archive_page(self, conversation_id: str, *, limit: int = 50, cursor: str | None = None) -> ArchivePage:
+        return self._run(self._client.archive_page(conversation_id, limit=limit, cursor=cursor))
+
+    def archive(self, conversation_id: str) -> Iterator[ArchiveSegment]:
+        return self._iterate(self._client.archive(conversation_id))
+
+    def archive_segment(self, conversation_id: str, segment: int) -> bytes:
+        return self._run(self._client.archive_segment(conversation_id, segment))
+
+    def export(self, conversation_id: str | None, *, part: Part = "live", form: Form = "jsonl") -> Iterator[bytes]:
+        return self._iterate(self._client.export(conversation_id, part=part, form=form))
+
+    def import_lines(
+        self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
+    ) -> Iterator[ImportProgress]:
+        return self._iterate(self._client.import_lines(conversation_id, lines, importer))
+
+    def preview_erasure(self, user_id: str) -> ErasurePreview:
+        return self._run(self._client.preview_erasure(user_id))
+
+    def erase(self, user_id: str) -> Erasure:
+        return self._run(self._client.erase(user_id))
+
+    def erasure(self, erasure_id: str) -> Erasure:
+        return self._run(self._client.erasure(erasure_id))
+
+    def erasures(self) -> Iterator[Erasure]:
+        return self._iterate(self._client.erasures())
 
     def follow(self, conversation_id: str, cursor: str | None = None) -> BlockingFollow:
         return BlockingFollow(self, self._client.follow(conversation_id, cursor))

@@ -10,6 +10,7 @@ from uuid import uuid4
 
 from nestrel.client.transport import Transport
 from nestrel.core.objects import (
+    ArchivePage,
     EarlierBody,
     EditPage,
     HistoryPage,
@@ -25,7 +26,7 @@ from nestrel.core.objects import (
 from nestrel.core.symbols import LIKE
 from nestrel.core.times import format_time
 
-_Page = type[EditPage] | type[MemberPage] | type[ReactionPage] | type[ReaderPage]
+_Page = type[ArchivePage] | type[EditPage] | type[MemberPage] | type[ReactionPage] | type[ReaderPage]
 
 
 def path(conversation_id: str, *rest: str) -> str:

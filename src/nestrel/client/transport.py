@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
 import httpx
@@ -51,34 +51,42 @@ class Transport:
         path: str,
         *,
         body: Any = None,
+        content: bytes | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> Any:
-        """The JSON of the answer, None for an empty one.
+        """The JSON of the answer, None for an empty one. `body` is sent as JSON, `content` as JSON Lines.
 
         Raises:
             Problem: the service refuses.
             Unreachable: it does not answer, or not with JSON.
         """
-        content = await self.content(method, path, body=body, params=params, headers=headers, repeatable=repeatable)
-        return orjson.loads(content) if content else None
+        if content is not None:
+            headers = {**(headers or {}), b"Content-Type": b"application/jsonl"}
+        elif body is not None:
+            headers = {**(headers or {}), b"Content-Type": b"application/json"}
+            content = orjson.dumps(body)
+        answer = await self.content(
+            method, path, content=content, params=params, headers=headers, repeatable=repeatable
+        )
+        return orjson.loads(answer) if answer else None
 
     async def content(
         self,
         method: str,
         path: str,
         *,
-        body: Any = None,
+        content: bytes | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> bytes:
-        """The same as it came."""
+        """The answer as it came. Raises as `json`."""
         pauses = delays(random.random)
         for left in range(self._tries - 1, -1, -1):
             try:
-                return await self._once(method, path, body, params, headers)
+                return await self._once(method, path, content, params, headers)
             except (Unreachable, StoreUnavailable, SlowDown) as error:
                 if not repeatable or left == 0:
                     raise
@@ -87,22 +95,43 @@ class Transport:
         raise AssertionError("a client tries at least once")
 
     async def _once(
-        self, method: str, path: str, body: Any, params: dict[str, Any] | None, headers: dict[bytes, bytes] | None
+        self,
+        method: str,
+        path: str,
+        content: bytes | None,
+        params: dict[str, Any] | None,
+        headers: dict[bytes, bytes] | None,
     ) -> bytes:
-        # Bytes, so that a key of any script goes out as its UTF-8.
-        sent = {**(headers or {}), b"Authorization": f"Bearer {await token_of(self.token)}".encode()}
-        content = None
-        if body is not None:
-            sent[b"Content-Type"] = b"application/json"
-            content = orjson.dumps(body)
+        sent = await self._headers(headers)
         known = {name: value for name, value in (params or {}).items() if value is not None}
         try:
             answer = await self._http.request(method, path, params=known, headers=sent, content=content)
         except httpx.HTTPError as error:
-            raise Unreachable(f"{self._http.base_url.host} does not answer: {error or type(error).__name__}") from error
+            raise self._unreachable(error) from error
         if answer.is_success:
             return answer.content
         raise _refusal(answer)
+
+    async def stream(self, method: str, path: str, params: dict[str, Any], seconds: float) -> AsyncIterator[bytes]:
+        """The answer in chunks as they come; `seconds` is the longest wait for one of them. Raises as `json`, also in the
+        middle: what came before is then not the whole."""
+        sent = await self._headers(None)
+        try:
+            async with self._http.stream(method, path, params=params, headers=sent, timeout=seconds) as answer:
+                if not answer.is_success:
+                    await answer.aread()
+                    raise _refusal(answer)
+                async for chunk in answer.aiter_bytes():
+                    yield chunk
+        except httpx.HTTPError as error:
+            raise self._unreachable(error) from error
+
+    async def _headers(self, headers: dict[bytes, bytes] | None) -> dict[bytes, bytes]:
+        # Bytes, so that a key of any script goes out as its UTF-8.
+        return {**(headers or {}), b"Authorization": f"Bearer {await token_of(self.token)}".encode()}
+
+    def _unreachable(self, error: httpx.HTTPError) -> Unreachable:
+        return Unreachable(f"{self._http.base_url.host} does not answer: {error or type(error).__name__}")
 
 
 def _refusal(answer: httpx.Response) -> Problem | Unreachable:

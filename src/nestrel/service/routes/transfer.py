@@ -108,8 +108,14 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
         raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")
     if not raw:
         raise invalid("", "there is no line to import")
-    posts = _read(conversation_id, raw)
-    answers = await asyncio.gather(*(_write(service, post) for post in posts))
+    posts: list[Post | Problem] = []
+    writing: list[asyncio.Task[Written | Problem]] = []
+    for line in raw:
+        posts.append(_read(conversation_id, line, posts))
+        writing.append(asyncio.create_task(_write(service, posts[-1])))
+        if len(writing) % limits.GROUP_COMMANDS == 0:
+            await asyncio.sleep(0)  # the store writes these while the next ones are read
+    answers = await asyncio.gather(*writing)
     refused = [
         {"line": n, "detail": answer.detail}
         for n, answer in enumerate(answers, 1)
@@ -132,19 +138,16 @@ async def _write(service: Service, post: Post | Problem) -> Written | Problem:
         return problem
 
 
-def _read(conversation_id: UUID, raw: Sequence[bytes]) -> list[Post | Problem]:
-    """The lines as posts; those that are none as what is wrong with them."""
-    posts: list[Post | Problem] = []
-    for line in raw:
-        try:
-            posts.append(_post(conversation_id, line, posts))
-        except orjson.JSONDecodeError as error:
-            posts.append(invalid("", f"is not valid JSON: {error}"))
-        except ValidationError as error:
-            posts.append(from_validation(error.errors(include_url=False), skip=0))
-        except Problem as problem:
-            posts.append(problem)
-    return posts
+def _read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:
+    """A line as a post, or what is wrong with it; `before` are the lines that came before it."""
+    try:
+        return _post(conversation_id, line, before)
+    except orjson.JSONDecodeError as error:
+        return invalid("", f"is not valid JSON: {error}")
+    except ValidationError as error:
+        return from_validation(error.errors(include_url=False), skip=0)
+    except Problem as problem:
+        return problem
 
 
 def _post(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post:

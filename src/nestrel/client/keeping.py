@@ -1,0 +1,128 @@
+"""The calls about what is kept: rules, the archive, export, import, and erasing a person."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Iterable
+from typing import Any, Literal
+
+from nestrel.client.importing import Importer, ImportProgress
+from nestrel.client.messages import MessageCalls, path
+from nestrel.core.objects import (
+    ArchivePage,
+    ArchiveSegment,
+    Erasure,
+    ErasurePage,
+    ErasurePreview,
+    ImportAnswer,
+    RetentionPreview,
+    RetentionRule,
+    RetentionRun,
+)
+
+Part = Literal["live", "archive", "all"]
+Form = Literal["jsonl", "csv"]
+_EXPORT_SECONDS = 300.0
+
+
+def _where(conversation_id: str | None, *rest: str) -> str:
+    """The address of a conversation's rule, or of the service's."""
+    return path(conversation_id, "retention", *rest) if conversation_id is not None else "/".join(("/retention", *rest))
+
+
+class KeepingCalls(MessageCalls):
+    """The part of `AsyncClient` that is about what is kept. Where a conversation may be None, the rule is that of the
+    service, for all conversations without one of their own, which a trusted backend sets.
+
+    A rule is given as `keep_last` (messages), `keep_for` (an ISO 8601 duration), `keep_bytes`, `then` (`archive` or
+    `discard`) and `hold`.
+    """
+
+    async def retention(self, conversation_id: str | None) -> RetentionRule:
+        """The rule by which a conversation goes."""
+        return RetentionRule.model_validate(await self._get(_where(conversation_id)))
+
+    async def set_retention(self, conversation_id: str | None, *, confirm: bool = False, **rule: Any) -> RetentionRule:
+        """Set a rule.
+
+        Raises:
+            ConfirmNeeded: it would take something away at once, and `confirm` is False; `extra["preview"]` says what.
+        """
+        body = {**rule, "confirm": confirm}
+        answer = await self._transport.json("PUT", _where(conversation_id), body=body, repeatable=True)
+        return RetentionRule.model_validate(answer)
+
+    async def clear_retention(self, conversation_id: str | None, *, confirm: bool = False) -> None:
+        """Clear a rule; a conversation then goes by the service's. Raises as `set_retention`."""
+        params = {"confirm": "true"} if confirm and conversation_id is not None else None
+        await self._transport.json("DELETE", _where(conversation_id), params=params, repeatable=True)
+
+    async def preview_retention(self, conversation_id: str | None, **rule: Any) -> RetentionPreview:
+        """What a rule would take away now; nothing changes."""
+        where = _where(conversation_id, "preview")
+        return RetentionPreview.model_validate(await self._transport.json("POST", where, body=rule, repeatable=True))
+
+    async def run_retention(self) -> RetentionRun:
+        """Sweep for about a second; call it again while something waits. For a trusted backend."""
+        return RetentionRun.model_validate(await self._transport.json("POST", "/retention/run", repeatable=True))
+
+    async def archive_page(self, conversation_id: str, *, limit: int = 50, cursor: str | None = None) -> ArchivePage:
+        """A page of segments, oldest first, and the runs that were discarded."""
+        found = await self._get(path(conversation_id, "archive"), limit=limit, cursor=cursor)
+        return ArchivePage.model_validate(found)
+
+    async def archive(self, conversation_id: str) -> AsyncIterator[ArchiveSegment]:
+        """Every segment, oldest first."""
+        async for item in self._listed(ArchivePage, conversation_id, "archive"):
+            yield item
+
+    async def archive_segment(self, conversation_id: str, segment: int) -> bytes:
+        """A segment's messages as JSON Lines, over which its `sha256` is."""
+        where = path(conversation_id, "archive", str(segment))
+        return await self._transport.content("GET", where, repeatable=True)
+
+    async def export(
+        self, conversation_id: str | None, *, part: Part = "live", form: Form = "jsonl"
+    ) -> AsyncIterator[bytes]:
+        """A conversation, or with None all of them, as of now: chunks of JSON Lines or CSV as they come."""
+        where = path(conversation_id, "export") if conversation_id is not None else "/export"
+        async for chunk in self._transport.stream("GET", where, {"part": part, "form": form}, _EXPORT_SECONDS):
+            yield chunk
+
+    async def import_lines(
+        self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
+    ) -> AsyncIterator[ImportProgress]:
+        """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
+        a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
+        was cut short is simply done again."""
+        importer = importer or Importer()
+        where = path(conversation_id, "import")
+        async for chunk in importer.chunks(lines):
+            content = chunk.content()
+            if content:
+                raw = await self._transport.json("POST", where, content=content, repeatable=True)
+                importer.take(chunk, ImportAnswer.model_validate(raw))
+            yield importer.progress(chunk)
+
+    async def preview_erasure(self, user_id: str) -> ErasurePreview:
+        """What erasing a person would empty. For a trusted backend, as what follows."""
+        answer = await self._transport.json("POST", "/erasures/preview", body={"user_id": user_id}, repeatable=True)
+        return ErasurePreview.model_validate(answer)
+
+    async def erase(self, user_id: str) -> Erasure:
+        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`."""
+        answer = await self._transport.json("POST", "/erasures", body={"user_id": user_id, "confirm": True})
+        return Erasure.model_validate(answer)
+
+    async def erasure(self, erasure_id: str) -> Erasure:
+        """The record of an erasure, and how far it has come."""
+        return Erasure.model_validate(await self._get(f"/erasures/{erasure_id}"))
+
+    async def erasures(self) -> AsyncIterator[Erasure]:
+        """All records, newest first."""
+        cursor = None
+        while True:
+            page = ErasurePage.model_validate(await self._get("/erasures", limit=200, cursor=cursor))
+            for item in page.items:
+                yield item
+            if (cursor := page.next) is None:
+                return
