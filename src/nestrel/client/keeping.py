@@ -99,7 +99,7 @@ class KeepingCalls(MessageCalls):
         async for chunk in importer.chunks(lines):
             content = chunk.content()
             if content:
-                raw = await self._transport.json("POST", where, content=content, repeatable=True)
+                raw = await self._transport.json("POST", where, lines=content, repeatable=True)
                 importer.take(chunk, ImportAnswer.model_validate(raw))
             yield importer.progress(chunk)
 

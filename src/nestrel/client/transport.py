@@ -51,38 +51,40 @@ class Transport:
         path: str,
         *,
         body: Any = None,
-        content: bytes | None = None,
+        lines: bytes | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> Any:
-        """The JSON of the answer, None for an empty one. `body` is sent as JSON, `content` as JSON Lines.
+        """The JSON of the answer, None for an empty one. `body` is sent as JSON, `lines` as JSON Lines.
 
         Raises:
             Problem: the service refuses.
             Unreachable: it does not answer, or not with JSON.
         """
-        if content is not None:
-            headers = {**(headers or {}), b"Content-Type": b"application/jsonl"}
-        elif body is not None:
-            headers = {**(headers or {}), b"Content-Type": b"application/json"}
-            content = orjson.dumps(body)
-        answer = await self.content(
-            method, path, content=content, params=params, headers=headers, repeatable=repeatable
+        content = await self.content(
+            method, path, body=body, lines=lines, params=params, headers=headers, repeatable=repeatable
         )
-        return orjson.loads(answer) if answer else None
+        return orjson.loads(content) if content else None
 
     async def content(
         self,
         method: str,
         path: str,
         *,
-        content: bytes | None = None,
+        body: Any = None,
+        lines: bytes | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> bytes:
         """The answer as it came. Raises as `json`."""
+        content = lines
+        if lines is not None:
+            headers = {**(headers or {}), b"Content-Type": b"application/jsonl"}
+        elif body is not None:
+            headers = {**(headers or {}), b"Content-Type": b"application/json"}
+            content = orjson.dumps(body)
         pauses = delays(random.random)
         for left in range(self._tries - 1, -1, -1):
             try:
@@ -113,8 +115,8 @@ class Transport:
         raise _refusal(answer)
 
     async def stream(self, method: str, path: str, params: dict[str, Any], seconds: float) -> AsyncIterator[bytes]:
-        """The answer in chunks as they come; `seconds` is the longest wait for one of them. Raises as `json`, also in the
-        middle: what came before is then not the whole."""
+        """The answer in chunks as they come; `seconds` is the longest wait for one of them. Raises as `json`, also in
+        the middle: what came before is then not the whole."""
         sent = await self._headers(None)
         try:
             async with self._http.stream(method, path, params=params, headers=sent, timeout=seconds) as answer:
