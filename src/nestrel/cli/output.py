@@ -154,11 +154,12 @@ def change_lines(changes: ChangeSet) -> None:
 
 @contextmanager
 def progress(label: str, total: int | None = None) -> Iterator[Any]:
-    """A progress bar on stderr, where that is a terminal; yields a function that takes how far it is."""
+    """A progress bar on stderr, where that is a terminal; yields a function that takes how far it is, and the total
+    where that is known only then."""
     columns = (TextColumn(f"{label:<24}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console(error=True), transient=False, disable=not sys.stderr.isatty()) as bar:
         task = bar.add_task(label, total=total)
-        yield lambda done: bar.update(task, completed=done)
+        yield lambda done, of=None: bar.update(task, completed=done, total=of if of is not None else total)
 
 
 def refuse(title: str, detail: str) -> None:

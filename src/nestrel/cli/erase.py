@@ -1,0 +1,64 @@
+"""Erase a person."""
+
+from __future__ import annotations
+
+import time
+
+import click
+from rich.table import Table
+
+from nestrel.cli import output
+from nestrel.cli.options import as_json, with_client
+from nestrel.client import Client, Erasure
+
+_PAUSE_SECONDS = 0.2
+
+
+@click.command()
+@click.argument("user")
+@click.option("--preview", "only_preview", is_flag=True, help="Show what would be emptied, and change nothing.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@as_json
+@with_client
+def erase(client: Client, user: str, only_preview: bool, yes: bool, as_json: bool) -> None:
+    """Empty everything that USER has written, live and archived, and their profile, for good.
+
+    Their messages become tombstones, earlier bodies go, and the name and picture; a record of the act stays. What was
+    counted is shown first, and asked about. For a trusted backend.
+    """
+    found = client.preview_erasure(user)
+    if as_json and only_preview:
+        output.json_line(found)
+        return
+    if not as_json:
+        who = output.one_line(found.display_name)
+        _table({"user": user if who == user else f"{user} ({who})", "live messages": found.messages,
+                "archived messages": found.archived, "conversations": found.conversations})  # fmt: skip
+    if only_preview:
+        return
+    if not yes:
+        click.confirm(f"Erase {user} for good?", abort=True, err=as_json)
+    record = client.erase(user)
+    with output.progress("messages emptied", found.messages + found.archived) as advance:
+        while record.finished_at is None:
+            time.sleep(_PAUSE_SECONDS)
+            record = client.erasure(record.id)
+            advance(record.messages + record.archived)
+    _say(record, as_json)
+
+
+def _say(record: Erasure, as_json: bool) -> None:
+    if as_json:
+        output.json_line(record)
+        return
+    emptied = record.messages + record.archived
+    click.echo(f"{emptied:,} messages in {record.conversations:,} conversations are empty; record {record.id}")
+
+
+def _table(rows: dict[str, object]) -> None:
+    table = Table(box=None, pad_edge=False, show_header=False)
+    table.add_column(style="cyan")
+    table.add_column(justify="right")
+    for label, value in rows.items():
+        table.add_row(label, f"{value:,}" if isinstance(value, int) else output.one_line(str(value)))
+    output.console().print(table)

@@ -1,0 +1,167 @@
+"""Messages out as JSON Lines or CSV, and in as JSON Lines."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable, Iterator
+from itertools import groupby
+from pathlib import Path
+from typing import Any, BinaryIO, Literal, cast
+
+import click
+import orjson
+from rich.table import Table
+
+from nestrel.cli import output
+from nestrel.cli.options import as_json, with_client
+from nestrel.client import Client, Importer, ImportProgress, RefusedLine
+
+FORM = click.option("--form", type=click.Choice(["jsonl", "csv"]), default="jsonl", show_default=True,
+                    help="JSON Lines with all that is known of each message, or CSV for a spreadsheet.")  # fmt: skip
+INTO = click.option("--into", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE",
+                    help="A new file; by default standard output.")  # fmt: skip
+
+
+@click.command()
+@click.argument("conversation", required=False)
+@click.option("--all", "everything", is_flag=True, help="Every conversation; for a trusted backend.")
+@click.option("--part", type=click.Choice(["live", "archive", "all"]), default="live", show_default=True,
+              help="What is kept, what is archived, or both.")  # fmt: skip
+@FORM
+@INTO
+@with_client
+def export(client: Client, conversation: str | None, everything: bool, part: str, form: str, into: Path | None) -> None:
+    """Write the messages of CONVERSATION (an id or a name) in order, as of now."""
+    if (conversation is None) is not everything:
+        raise click.UsageError("name a CONVERSATION, or pass --all")
+    place = client.find(conversation).id if conversation is not None else None
+    chunks = client.export(
+        place, part=cast(Literal["live", "archive", "all"], part), form="csv" if form == "csv" else "jsonl"
+    )
+    write(chunks, into)
+
+
+def write(chunks: Iterator[bytes], into: Path | None) -> None:
+    """Write an export to a file that is there only once it is whole, or to standard output."""
+    if into is None:
+        for chunk in chunks:
+            sys.stdout.buffer.write(chunk)
+        sys.stdout.buffer.flush()
+        return
+    if into.exists():
+        raise click.UsageError(f"{into} is there already; name a new file")
+    part = into.with_name(f"{into.name}.part")
+    lines = size = 0
+    try:
+        with part.open("wb") as file, output.progress("messages written") as advance:
+            for chunk in chunks:
+                file.write(chunk)
+                lines, size = lines + chunk.count(b"\n"), size + len(chunk)
+                advance(lines)
+        os.replace(part, into)
+    except OSError as error:
+        raise click.ClickException(f"cannot write {into}: {error.strerror or error}") from None
+    finally:
+        part.unlink(missing_ok=True)
+    click.echo(f"{lines:,} lines, {size:,} bytes, in {into}", err=True)
+
+
+@click.command("import")
+@click.argument("file", type=click.File("rb"))
+@click.option("--to", "conversation", metavar="CONVERSATION", help="Where all of it goes, an id or a name; by default "
+              "each line goes to the conversation that it names.")  # fmt: skip
+@as_json
+@with_client
+def import_(client: Client, file: BinaryIO, conversation: str | None, as_json: bool) -> None:
+    """Bring in messages from FILE, or from standard input with -, as JSON Lines like those of an export.
+
+    Each line has at least author_id and body; created_at, format, attributes, reply_to, and the key or the seq at its
+    source are taken too. Lines come in the order of time. What is there already is not added again, so that an import
+    that was cut short is simply run again. For a trusted backend.
+    """
+    total = Totals(as_json)
+    size = os.fstat(file.fileno()).st_size if file.seekable() else None
+    with output.progress("bytes read", size) as advance:
+        start = 1
+        for place, lines in _grouped(file, conversation):
+            if isinstance(place, ValueError):
+                total.refuse([RefusedLine(line=start, detail=str(place))])
+                start += sum(1 for _ in lines)
+                continue
+            read = 0
+            for step in client.import_lines(client.find(place).id, lines, Importer(start)):
+                total.take(step)
+                read = step.lines
+                advance(total.size + step.bytes)
+            total.finish()
+            start += read
+    total.say()
+    if total.refused:
+        raise SystemExit(1)
+
+
+def _grouped(file: Iterable[bytes], conversation: str | None) -> Iterator[tuple[str | ValueError, Iterator[bytes]]]:
+    """Runs of lines that go to one conversation; an error for those that do not say where they go."""
+    if conversation is not None:
+        yield conversation, iter(file)
+        return
+
+    def place(line: bytes) -> Any:
+        try:
+            return orjson.loads(line)["conversation_id"] if line.strip() else None
+        except (orjson.JSONDecodeError, KeyError, TypeError):
+            return None
+
+    for name, lines in groupby(file, place):
+        if isinstance(name, str):
+            yield name, lines
+        else:
+            yield ValueError("does not say which conversation it goes to; pass --to, or give conversation_id"), lines
+
+
+class Totals:
+    """What an import of several conversations has come to; refused lines are told as they come."""
+
+    def __init__(self, as_json: bool) -> None:
+        self._as_json = as_json
+        self._added = self._repeated = self._unlinked = self.refused = 0
+        self.size = 0
+        self._now: ImportProgress | None = None
+
+    def take(self, step: ImportProgress) -> None:
+        self._now = step
+        self.refuse(step.refused)
+
+    def refuse(self, lines: Iterable[RefusedLine]) -> None:
+        for line in lines:
+            self.refused += 1
+            if self._as_json:
+                output.json_line(line)
+            else:
+                click.echo(f"line {line.line:,}: {output.one_line(line.detail)}", err=True)
+
+    def finish(self) -> None:
+        """One conversation is done."""
+        if self._now is not None:
+            self._added += self._now.added
+            self._repeated += self._now.repeated
+            self._unlinked += self._now.unlinked
+            self.size += self._now.bytes
+        self._now = None
+
+    def say(self) -> None:
+        counts = {"added": self._added, "already there": self._repeated, "refused": self.refused}
+        if self._as_json:
+            output.json_line({"added": self._added, "repeated": self._repeated, "refused": self.refused,
+                              "unlinked": self._unlinked})  # fmt: skip
+            return
+        table = Table(box=None, pad_edge=False, show_header=False)
+        table.add_column(style="cyan")
+        table.add_column(justify="right")
+        for label, count in counts.items():
+            table.add_row(label, f"{count:,}")
+        output.console().print(table)
+        if self._unlinked:
+            click.echo(f"{self._unlinked:,} went in without the message that they reply to, which was not among the "
+                       "lines", err=True)  # fmt: skip
