@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator
 from itertools import groupby
 from pathlib import Path
 from typing import Any, BinaryIO, Literal, cast
@@ -42,12 +43,13 @@ def export(client: Client, conversation: str | None, everything: bool, part: str
     write(chunks, into)
 
 
-def write(chunks: Iterator[bytes], into: Path | None) -> None:
+def write(chunks: Generator[bytes], into: Path | None) -> None:
     """Write an export to a file that is there only once it is whole, or to standard output."""
     if into is None:
-        for chunk in chunks:
-            sys.stdout.buffer.write(chunk)
-        sys.stdout.buffer.flush()
+        with contextlib.closing(chunks):  # whoever reads our output may leave in the middle
+            for chunk in chunks:
+                sys.stdout.buffer.write(chunk)
+            sys.stdout.buffer.flush()
         return
     if into.exists():
         raise click.UsageError(f"{into} is there already; name a new file")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from collections.abc import AsyncIterator, Coroutine, Iterable, Iterator
+from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Generator, Iterable, Iterator
 from types import TracebackType
 from typing import Any, Literal, TypeVar
 
@@ -72,15 +72,20 @@ class Client:
             future.cancel()
             raise
 
-    def _iterate(self, items: AsyncIterator[T]) -> Iterator[T]:
+    def _iterate(self, items: AsyncIterator[T]) -> Generator[T]:
         async def one() -> tuple[T] | None:
             try:
                 return (await items.__anext__(),)
             except StopAsyncIteration:
                 return None
 
-        while (found := self._run(one())) is not None:
-            yield found[0]
+        try:
+            while (found := self._run(one())) is not None:
+                yield found[0]
+        finally:
+            # Its caller may have left in the middle, or have closed the client before.
+            if isinstance(items, AsyncGenerator) and not self._loop.is_closed():
+                self._run(items.aclose())
 
     def me(self) -> Profile:
         return self._run(self._client.me())
@@ -217,7 +222,7 @@ class Client:
     def archive_segment(self, conversation_id: str, segment: int) -> bytes:
         return self._run(self._client.archive_segment(conversation_id, segment))
 
-    def export(self, conversation_id: str | None, *, part: Part = "live", form: Form = "jsonl") -> Iterator[bytes]:
+    def export(self, conversation_id: str | None, *, part: Part = "live", form: Form = "jsonl") -> Generator[bytes]:
         return self._iterate(self._client.export(conversation_id, part=part, form=form))
 
     def import_lines(

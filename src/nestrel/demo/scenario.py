@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from nestrel.core.durations import Duration
+from nestrel.core.retention import Rule, Then
+
 
 @dataclass(frozen=True, slots=True)
 class Person:
@@ -15,7 +18,7 @@ class Person:
 @dataclass(frozen=True, slots=True)
 class Place:
     """A conversation of the scenario. `share` is how many of the scenario's messages it gets, of 100; `topics` name
-    the kinds of messages written there."""
+    the kinds of messages written there, and `rule` says what is kept of them."""
 
     name: str | None
     title: str
@@ -26,6 +29,7 @@ class Place:
     share: int
     topics: tuple[str, ...]
     moderators: tuple[str, ...] = ()
+    rule: Rule | None = None
 
 
 PEOPLE = (
@@ -46,7 +50,7 @@ EVERYONE = tuple(person.user_id for person in PEOPLE)
 PLACES = (
     Place("notices", "Notices to all crews", "bulletin", "closed", "mara", EVERYONE, 6, ("notice",), ("noor",)),
     Place("control-room", "Control room", "group", "closed", "mara", ("odd", "sunniva", "noor", "ines", "yusuf"), 16,
-          ("delay", "berth", "weather")),
+          ("delay", "berth", "weather"), (), Rule(keep_last=500)),
     Place("norwick-terminal", "Norwick terminal", "group", "open", "ines", ("mara", "kaz", "brid", "petra"), 13,
           ("berth", "cars", "lost")),
     Place("holm-bay-terminal", "Holm Bay terminal", "group", "open", "yusuf", ("mara", "tam", "petra"), 12,
@@ -56,8 +60,10 @@ PLACES = (
     Place("mv-selkie", "MV Selkie, engine room", "group", "closed", "tam", ("odd", "kaz"), 9, ("engine", "deck")),
     Place("tide-tables", "Tides and swell", "bulletin", "open", "noor", EVERYONE, 5, ("tide",), ("mara",)),
     Place("lost-property", "Lost property", "group", "open", "petra", ("ines", "yusuf", "brid", "kaz"), 11, ("lost",)),
-    Place("galley", "Galley and stores", "group", "open", "brid", ("sunniva", "kaz", "ines"), 7, ("galley",)),
-    Place("rota-swaps", "Rota swaps", "group", "open", "noor", ("odd", "kaz", "tam", "sunniva", "yusuf"), 5, ("rota",)),
+    Place("galley", "Galley and stores", "group", "open", "brid", ("sunniva", "kaz", "ines"), 7, ("galley",), (),
+          Rule(keep_bytes=12_000, then=Then.DISCARD)),
+    Place("rota-swaps", "Rota swaps", "group", "open", "noor", ("odd", "kaz", "tam", "sunniva", "yusuf"), 5, ("rota",),
+          (), Rule(hold=True)),
     Place(None, "", "direct", "closed", "mara", ("odd",), 2, ("rota", "weather")),
     Place(None, "", "direct", "closed", "petra", ("ines",), 1, ("lost",)),
 )  # fmt: skip
@@ -71,6 +77,8 @@ LOGBOOK = Place(
     ("mara", "ines", "noor", "odd"),
     0,
     ("log",),
+    (),
+    Rule(keep_for=Duration.parse("P45D")),
 )
 """The long one: every movement at every berth, for paging deep."""
 

@@ -15,7 +15,7 @@ from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
 from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, Line, afterwards, lines, receipts
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, PLACES, Place
-from nestrel.store import conversations, profiles
+from nestrel.store import conversations, profiles, retention
 from nestrel.store.conversations import NewConversation
 from nestrel.store.database import Database
 from nestrel.store.writer import Writer
@@ -44,6 +44,10 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
     for _, run in groupby(lines(number, now), key=lambda line: id(line.place)):
         unit: list[Post] = []
         said = list(run)
+        if await _has_rule(database, ids[id(said[0].place)]):  # which it gets when all is written
+            written += len(said)
+            progress(written)
+            continue
         for index, line in enumerate(said):
             unit.append(
                 Post(
@@ -66,6 +70,14 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
             progress(written)
         place = said[0].place
         await _afterwards(writer, number, ids[id(place)], place, said)
+        if place.rule is not None:
+            async with database.write() as connection:
+                await retention.put(database, connection, ids[id(place)], place.rule, confirmed=True)
+
+
+async def _has_rule(database: Database, conversation_id: UUID) -> bool:
+    async with database.read() as connection:
+        return bool((await retention.read(connection, conversation_id))["own"])
 
 
 async def _afterwards(writer: Writer, number: int, conversation_id: UUID, place: Place, said: Sequence[Line]) -> None:
