@@ -1,3 +1,4 @@
+import { lazy, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
 import { SideBySide } from "../beside/SideBySide";
 import { WirePage } from "../wire/WirePage";
@@ -7,10 +8,14 @@ import { recallConversation } from "./place";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
 
+// By itself, as it brings the charts.
+const RetentionPage = lazy(() => import("../retention/RetentionPage"));
+
 const PLACES = [
   ["/", "Conversations"],
   ["/side-by-side", "Side by side"],
   ["/wire", "Wire"],
+  ["/retention", "Retention"],
 ] as const;
 
 /** The frame: places, what is shown of one, status strip. */
@@ -30,6 +35,20 @@ export function Shell() {
       <Routes>
         <Route path="/side-by-side/:id?" element={<SideBySide />} />
         <Route path="/wire" element={<WirePage />} />
+        <Route
+          path="/retention/:id?"
+          element={
+            <Suspense
+              fallback={
+                <main aria-busy className="p-4 text-faint">
+                  reading
+                </main>
+              }
+            >
+              <RetentionPage />
+            </Suspense>
+          }
+        />
         <Route path="*" element={<Conversations />} />
       </Routes>
       <StatusStrip />

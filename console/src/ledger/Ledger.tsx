@@ -257,7 +257,7 @@ function LedgerRow(props: {
   onCurrent: (seq: number) => void;
 }) {
   const { row, previous, copy, seat, load, unreadFrom, current, onCurrent } = props;
-  if (row.kind === "torn") return <TornRow gone={row.gone} floor={row.floor} />;
+  if (row.kind === "torn") return <TornRow gone={row.gone} floor={row.floor} seat={seat} id={copy.id} />;
   if (row.kind === "gap")
     return <GapRow from={row.from} to={row.to} onLoad={() => void load(row.from, row.to, true)} />;
   if (row.kind === "pending")

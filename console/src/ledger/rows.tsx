@@ -1,6 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
 import { Button } from "../app/ui";
 import { clockTime, count } from "../lib/format";
+import { ruleOf } from "../retention/query";
 import type { Entry } from "../sync/outbox";
+import type { Seat } from "../sync/seat";
 import { GRID } from "./grid";
 
 /** A post without a number yet: on its way, waiting for the line, or refused with the reason. */
@@ -50,11 +53,15 @@ export function GapRow({ from, to, onLoad }: { from: number; to: number; onLoad:
   );
 }
 
-/** What retention took. */
-export function TornRow({ gone, floor }: { gone: number; floor: number }) {
+const FATES = { archive: "archived", discard: "discarded" };
+
+/** What retention took, and what the rule says becomes of it, where that can be asked. */
+export function TornRow({ gone, floor, seat, id }: { gone: number; floor: number; seat: Seat; id: string }) {
+  const rule = useQuery(ruleOf(seat, id));
+  const words = rule.data?.then ? FATES[rule.data.then] : "no longer kept";
   return (
     <div className="torn bg-depth pt-1 pb-4 text-center text-xs text-faint">
-      {count(gone)} earlier {gone === 1 ? "message is" : "messages are"} no longer kept, floor {count(floor)}
+      {count(gone)} earlier {gone === 1 ? "message" : "messages"} {words}, floor {count(floor)}
     </div>
   );
 }

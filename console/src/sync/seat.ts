@@ -352,13 +352,16 @@ export class Seat extends Observable {
     );
     const fresh = set.messages.filter((one) => one.seq > listed.head);
     const others = fresh.filter((one) => one.author_id !== this.userId).length;
+    // Some of what went may have been tombstones, which are not counted: the next list has it to the number.
+    const gone = Math.max(0, set.floor - listed.floor);
+    const kept = Math.max(0, listed.message_count + fresh.length - gone);
     const moved: Conversation = {
       ...listed,
       head: set.head,
       floor: set.floor,
       last_message: last,
-      message_count: listed.message_count + fresh.length,
-      unread: listed.unread === null ? null : listed.unread + others,
+      message_count: kept,
+      unread: listed.unread === null ? null : Math.min(listed.unread + others, gone > 0 ? kept : Infinity),
     };
     // One's own receipt from another device, or a removal, changes what is unread in a way that only the rows tell.
     const removed = set.messages.some((one) => one.removed_at !== null && one.seq <= listed.head);
