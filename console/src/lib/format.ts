@@ -13,6 +13,8 @@ export function shortTime(at: string, now: Date = new Date()): string {
   return moment.toDateString() === now.toDateString() ? clock.format(moment) : day.format(moment);
 }
 
+export const dayMonth = (at: string): string => day.format(new Date(at));
+
 export const clockTime = (at: string | Date): string => clock.format(new Date(at));
 
 export const dayOf = (at: string): string =>

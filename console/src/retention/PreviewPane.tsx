@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import { answered, type Conversation } from "../api/client";
 import { useSeat } from "../app/seatContext";
-import { bytesText, count, exactTime } from "../lib/format";
+import { bytesText, clockTime, count, dayMonth, exactTime } from "../lib/format";
 import { barsOf, type Preview } from "./rule";
 
 /** What a rule would take away: how much, a bar for each day, and the first and the last message. */
@@ -34,6 +34,12 @@ export function PreviewPane(props: {
               {count(preview.first_seq ?? 0)}–{count(preview.last_seq ?? 0)}
             </span>
             , {bytesText(preview.bytes)}
+            {preview.first_at && preview.last_at && (
+              <span className="text-faint">
+                , written from {dayMonth(preview.first_at)} {clockTime(preview.first_at)} to{" "}
+                {dayMonth(preview.last_at)} {clockTime(preview.last_at)}
+              </span>
+            )}
           </>
         )}
       </p>
