@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, posts, reads, resync
+from bench import changes, posts, reads, resync, retention
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -27,11 +27,13 @@ same three indexes; a FastAPI route with one Pydantic model and the same token c
 same bytes; a loop that sends the same frame to every WebSocket of a bare uvicorn application; pgbench's upsert of one
 row with an update of a counter, and its update of a single row, 16 clients; for a resync that finds nothing, an
 authenticated `GET /v1/me` of the same service, and a FastAPI route with the token check and no store. Messages into a
-replica on disk take the client's own work with them: reading JSON, writing SQLite and its full-text index. The load
+replica on disk take the client's own work with them: reading JSON, writing SQLite and its full-text index. For
+retention, the server's own DELETE of the same rows into a bare table, the same posts without a sweep or a rule, and
+its own INSERT … SELECT of the same rows into the same indexes. The load
 comes from the same machine and shares its cores with the service and PostgreSQL.
 """
 
-_PARTS = {"posts": posts, "reads": reads, "changes": changes, "resync": resync}
+_PARTS = {"posts": posts, "reads": reads, "changes": changes, "resync": resync, "retention": retention}
 
 
 def _line(result: Result) -> str:

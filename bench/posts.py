@@ -48,22 +48,27 @@ async def sign_in(service: Process, user: str) -> Wire:
     return wire
 
 
-async def make_conversations(service: Process, count: int, members: list[str]) -> list[str]:
+async def make_conversations(
+    service: Process, count: int, members: list[str], retention: dict[str, object] | None = None
+) -> list[str]:
     async with httpx.AsyncClient(base_url=f"http://127.0.0.1:{service.port}/v1") as http:
         ids = []
         for _ in range(count):
             answer = await http.post(
                 "/conversations",
-                json={"members": members},
+                json={"members": members, "retention": retention},
                 headers={"Authorization": f"Bearer {token('harbour-office')}"},
             )
             ids.append(answer.json()["id"])
         return ids
 
 
-async def _posts_over_sockets(service: Process, conversations: int, seconds: float) -> float:
+async def posts_over_sockets(
+    service: Process, conversations: int, seconds: float, retention: dict[str, object] | None = None
+) -> float:
+    """Posts a second from 16 members, 32 of each under way, into new conversations."""
     users = [f"crew-{n}" for n in range(16)]
-    ids = await make_conversations(service, conversations, users)
+    ids = await make_conversations(service, conversations, users, retention)
     wires = [await sign_in(service, user) for user in users]
 
     def frame(wire: Wire, number: int) -> bytes:
@@ -118,7 +123,7 @@ def measure(bench: Bench, rounds: int, seconds: int) -> list[Result]:
             bench.sql(*_TABLES.split(";"), database="floor")
             floor = bench.pgbench(_pgbench_script(conversations), seconds)
             with bench.service() as service:
-                ours = asyncio.run(_posts_over_sockets(service, conversations, seconds))
+                ours = asyncio.run(posts_over_sockets(service, conversations, seconds))
             pairs.append((ours, floor))
         results.append(summary(what, pairs, "/s", f"≥ {target}", lambda ratio, least=target: ratio >= least))
     pairs = []

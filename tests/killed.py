@@ -66,9 +66,9 @@ def posts(place: UUID) -> list[Post]:
 
 async def bring(database: Database, place: UUID, on_batch: Callable[[int], None] = lambda _: None) -> list[int]:
     """Import all of it; the numbers that it has."""
-    writer = Writer(database, on_batch=on_batch)
-    answers = await asyncio.gather(*(writer.submit([post]) for post in posts(place)))
-    return [answer[0].object["seq"] for answer in answers]
+    writer, every = Writer(database, on_batch=on_batch), posts(place)
+    answers = await asyncio.gather(*(writer.submit(every[n : n + 500]) for n in range(0, LINES, 500)))
+    return [one.object["seq"] for answer in answers for one in answer]
 
 
 async def main(url: str, work: str, point: str, place: str) -> None:
@@ -77,12 +77,9 @@ async def main(url: str, work: str, point: str, place: str) -> None:
         setattr(module, name, second(getattr(module, name)))
     database = Database(url)
     if work == "import":
-        batches = 0
 
         def committed(_: int) -> None:
-            nonlocal batches
-            batches += 1
-            if module is None and batches == 2:
+            if module is None:
                 die()
 
         await bring(database, UUID(place), committed)

@@ -136,7 +136,7 @@ async def test_every_combination_of_limits_keeps_exactly_what_a_plain_list_would
             await sweep_all(database)
         elif kind == "post":
             hours = max(0, hours - rest[1])
-            command = Post(place, "mara", "x" * rest[0], created_at=started - timedelta(hours=hours), imported=True)
+            command = Post(place, "mara", "x" * rest[0], created_at=started - timedelta(hours=hours))
             if not truth.rule.admits(rest[0]):
                 refusal = TooLarge
             else:
@@ -408,3 +408,25 @@ def run_killed(url: str, work: str, point: str, place: UUID) -> int:
 async def left(database: Database) -> sweep.Backlog:
     async with database.read() as connection:
         return await sweep.backlog(connection)
+
+
+@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    moment=st.datetimes(datetime(1990, 1, 1), datetime(2100, 1, 1)),
+    parts=st.tuples(st.integers(0, 3), st.integers(0, 30), st.integers(0, 400), st.integers(0, 100_000)),
+)
+async def test_the_database_reckons_durations_as_the_core_does(
+    database: Database, moment: datetime, parts: tuple[int, ...]
+) -> None:
+    years, months, days, seconds = parts
+    duration = Duration.parse(f"P{years}Y{months}M{days}DT{seconds + 1}S")
+    now = moment.replace(tzinfo=UTC)
+    async with database.read() as connection:
+        [(found,)] = await fetch(
+            connection,
+            "SELECT nestrel_before_v1($1, make_interval(months => $2) + $3::interval)",
+            now,
+            duration.months,
+            duration.rest,
+        )
+    assert found == duration.before(now)

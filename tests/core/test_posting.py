@@ -40,7 +40,7 @@ def test_numbers_run_without_a_gap_and_a_key_posts_once(batch: list[list[tuple[s
         [post(author, body, key=key or None, reply_to=reply or None) for author, key, body, reply in unit]
         for unit in batch
     ]
-    facts = [[PostFacts(Role.WRITER, reply_kept=one.reply_to in (None, 1)) for one in unit] for unit in units]
+    facts = [[PostFacts(Role.WRITER) for _ in unit] for unit in units]
     decided = plan(units, Facts(chain.from_iterable(facts)), {HERE.int: here}, NOW)
 
     head, keys = 2, {}
@@ -110,7 +110,7 @@ def test_a_refused_list_says_which_of_it_was_wrong() -> None:
     unit = [post(), post(reply_to=77)]
     decided = plan(
         [unit],
-        Facts(iter([PostFacts(Role.WRITER), PostFacts(Role.WRITER, reply_kept=False)])),
+        Facts(iter([PostFacts(Role.WRITER), PostFacts(Role.WRITER)])),
         {HERE.int: place()},
         NOW,
     )

@@ -18,8 +18,8 @@ NOON = datetime(2026, 3, 31, 12, tzinfo=UTC)
     ("text", "before"),
     [
         ("P30D", datetime(2026, 3, 1, 12, tzinfo=UTC)),
-        ("P1M", datetime(2026, 2, 28, 12, tzinfo=UTC)),
-        ("P1Y1M", datetime(2025, 2, 28, 12, tzinfo=UTC)),
+        ("P1M", datetime(2026, 2, 28, 23, 59, 59, 999_999, tzinfo=UTC)),
+        ("P1Y1MT12H", datetime(2025, 2, 28, 11, 59, 59, 999_999, tzinfo=UTC)),
         ("P2W", datetime(2026, 3, 17, 12, tzinfo=UTC)),
         ("P1DT12H", datetime(2026, 3, 30, tzinfo=UTC)),
         ("PT1.5S", NOON - timedelta(seconds=1.5)),

@@ -14,7 +14,8 @@ import orjson
 
 from nestrel.core.objects import ImportAnswer, RefusedLine
 
-CHUNK_LINES = 2_000
+_END = orjson.Fragment(b"\n")
+CHUNK_LINES = 4_000
 _CHUNK_BYTES = 8 * 1024 * 1024
 _SENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "removed_by")
 
@@ -77,7 +78,9 @@ class Chunk:
 
     def content(self) -> bytes:
         """The body of the call."""
-        return b"".join([orjson.dumps(line.fields) + b"\n" for line in self.lines])
+        # One call writes them all, with a raw line end behind each, which is in no JSON text that this makes.
+        parts = [part for line in self.lines for part in (line.fields, _END)]
+        return orjson.dumps(parts)[1:-1].replace(b",\n,", b"\n").removesuffix(b",\n") if parts else b""
 
 
 class Importer:

@@ -18,9 +18,10 @@ class Post:
     """One message that someone wants to post.
 
     `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
-    which bring messages that were written elsewhere before; with `imported` it is refused where it would not keep
-    the order. `answers` is the post of this batch that it replies to, whose `seq` is known when it is decided. A
-    message may come with its tombstone, in which case it has no content.
+    which bring messages that were written elsewhere before. `imported` posts go in units in which each is taken or
+    refused by itself, keep the order of time, and are answered with their number alone. `answers` is the post of this
+    batch that it replies to, whose `seq` is known when it is decided. A message may come with its tombstone, in which
+    case it has no content.
     """
 
     conversation_id: UUID

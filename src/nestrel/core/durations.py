@@ -1,4 +1,4 @@
-"""Durations as in ISO 8601, on the calendar: a month back from the 31st of March is the end of February."""
+"""Durations as in ISO 8601, on the calendar: a month back from the 31st of March is the very end of February."""
 
 from __future__ import annotations
 
@@ -47,13 +47,17 @@ class Duration:
         return cls(text, months, rest)
 
     def before(self, moment: datetime) -> datetime:
-        """The moment that lies so far back; months first, as PostgreSQL does, and never before the year 1."""
+        """The moment that lies so far back, months first, and never before the year 1. A day that the month there does
+        not have is its last instant, so that a later moment never reaches further back than an earlier one.
+        `nestrel_before_v1` is the same in SQL."""
         month = moment.year * 12 + moment.month - 1 - self.months
         if month < 12:
             return _BEGINNING
         year, month = month // 12, month % 12 + 1
-        day = min(moment.day, calendar.monthrange(year, month)[1])
+        last = calendar.monthrange(year, month)[1]
         try:
-            return moment.replace(year=year, month=month, day=day) - self.rest
+            if moment.day > last:
+                return datetime(year, month, last, 23, 59, 59, 999_999, tzinfo=UTC) - self.rest
+            return moment.replace(year=year, month=month) - self.rest
         except OverflowError:
             return _BEGINNING

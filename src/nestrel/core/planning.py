@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from nestrel.core.changing import decide_change, decide_read
 from nestrel.core.commands import Command, Post, Read
 from nestrel.core.locked import Locked, MemberState, MessageState, no_conversation
-from nestrel.core.posting import Accepted, PostFacts, Repeated, decide_posts
+from nestrel.core.posting import Accepted, PostFacts, Refused, Repeated, decide_posts
 from nestrel.core.problems import Problem, StaleEdit
 from nestrel.core.roles import Role
 
@@ -48,7 +48,7 @@ class Receipt(NamedTuple):
     member: MemberState
 
 
-Taken = Sequence[Accepted | Repeated | Changed | Receipt]
+Taken = Sequence[Accepted | Repeated | Refused | Changed | Receipt]
 
 
 @dataclass(slots=True)

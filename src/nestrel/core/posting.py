@@ -15,13 +15,12 @@ from nestrel.core.roles import Kind, Role, Standing, may_post
 
 
 class PostFacts(NamedTuple):
-    """What the store knows about one post: the author's role if a member, an earlier message of the same key, whether
-    the message replied to is there, and how many messages of the author's are counted."""
+    """What the store knows about one post: the author's role if a member, an earlier message of the same key, and how
+    many messages of the author's are counted."""
 
     role: Role | None
     repeat_seq: int | None = None
     repeat_fingerprint: bytes | None = None
-    reply_kept: bool = True
     author_count: int = 0
 
 
@@ -37,20 +36,29 @@ class Accepted(NamedTuple):
 
 
 class Repeated(NamedTuple):
-    """The key was seen before: the message under `seq` is the answer."""
+    """The key was seen before: the message under `seq` is the answer, its number alone where that was `imported`."""
 
     conversation_id: UUID
     seq: int
+    imported: bool = False
+
+
+class Refused(NamedTuple):
+    """A post that was refused by itself, in a unit of which the others are taken."""
+
+    problem: Problem
 
 
 def decide_posts(
     place: Locked, posts: Sequence[Post], facts: Sequence[PostFacts], now: datetime
-) -> list[Accepted | Repeated] | Problem:
-    """Decide a unit of posts for one conversation, which is taken whole or not at all.
+) -> Sequence[Accepted | Repeated | Refused] | Problem:
+    """Decide a unit of posts for one conversation, which is taken whole or not at all, unless it is imported.
 
     `seq` and `rev` are handed out in order without a gap; a refused unit uses none. `created_at` is `now`, or the
     conversation's last time where the clock stands behind it, so that it never decreases with `seq`.
     """
+    if posts[0].imported:
+        return [_decide_alone(place, post, fact, now) for post, fact in zip(posts, facts, strict=True)]
     last_at = place.last_at
     taken: list[Accepted | Repeated] = []
     for index, (post, fact) in enumerate(zip(posts, facts, strict=True)):
@@ -62,6 +70,13 @@ def decide_posts(
             place.last_at = last_at
             return _placed(problem, index) if len(posts) > 1 else problem
     return taken
+
+
+def _decide_alone(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted | Repeated | Refused:
+    try:
+        return _decide(place, post, fact, now)
+    except Problem as problem:
+        return Refused(problem)
 
 
 def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted | Repeated:
@@ -80,12 +95,10 @@ def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accept
             if seen[0] < place.floor:
                 raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
             post.seq = seen[0]
-            return Repeated(place.id, seen[0])
+            return Repeated(place.id, seen[0], post.imported)
     if post.answers is not None:
         post.reply_to = post.answers.seq
-    if post.reply_to is not None and not (
-        place.floor <= post.reply_to and (fact.reply_kept or place.first_new <= post.reply_to <= place.head)
-    ):
+    if post.reply_to is not None and not place.floor <= post.reply_to <= place.head:  # those run without a gap
         detail = f"there is no message {post.reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
     if post.imported:

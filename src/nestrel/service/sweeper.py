@@ -16,6 +16,9 @@ from nestrel.store.sweep import Backlog, Step
 
 log = structlog.get_logger()
 
+_PAUSE = 2.0
+"""A paced sweep rests for so many times as long as it worked."""
+
 
 class Sweeper:
     """Gives out the service's rule, moves floors past what has grown old, and takes away what lies below them. Any
@@ -67,7 +70,7 @@ class Sweeper:
         more, after = False, sweep.NOTHING
         while until is None or time.monotonic() < until:
             begun = time.monotonic()
-            step = await sweep.step(self._database, after)
+            step = await sweep.step(self._database, after, sweep.SMALL_STEP if paced else sweep.STEP)
             if step is None:
                 return more
             took = time.monotonic() - begun
@@ -76,7 +79,7 @@ class Sweeper:
                 taken[step.then] += step.messages
             after, more = step.conversation_id, more or step.full
             if paced:
-                await asyncio.sleep(took)  # as long as it worked: half of the time belongs to others
+                await asyncio.sleep(took * _PAUSE)
         return more
 
 

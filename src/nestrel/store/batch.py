@@ -11,7 +11,7 @@ from uuid import UUID
 from nestrel.core.commands import Command
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Changed, Plan, Receipt, Taken, plan
-from nestrel.core.posting import Accepted, Repeated
+from nestrel.core.posting import Accepted, Refused, Repeated
 from nestrel.core.problems import Problem
 from nestrel.store import apply, facts, messages, profiles, receipts, rows
 from nestrel.store.database import Database
@@ -48,7 +48,8 @@ class Growth:
 
 class Written(NamedTuple):
     """The answer to one command: the message that it was about, or the receipt as it now stands. `new` tells a post
-    from the repeat of an earlier one."""
+    from the repeat of an earlier one. Of an imported post it is no more than the `seq`; of one that was refused by
+    itself the `refused` problem."""
 
     object: Wire
     new: bool = False
@@ -85,7 +86,7 @@ async def write(
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
     members = await apply.apply(database, connection, decided)
-    objects = await _objects(connection, decided)
+    objects = await _objects(connection, decided, shown)
     growths = await _growths(connection, decided, known, objects, members, shown)
     for problem, state in decided.stale.items():
         problem.extra["message"] = objects.changed[state.message]
@@ -93,10 +94,13 @@ async def write(
     return [_answer(unit, objects, posted) for unit in decided.units], growths
 
 
-async def _objects(connection: Connection, decided: Plan) -> _Objects:
+async def _objects(connection: Connection, decided: Plan, shown: set[int]) -> _Objects:
     objects = _Objects()
     names: dict[Locked, str] = {}
     for place, post, seq, rev, created_at, _ in decided.accepted:
+        if post.imported and place.id.int not in shown:
+            objects.posted.append({"seq": seq})
+            continue
         name = names.get(place)
         if name is None:
             name = names[place] = str(place.id)
@@ -110,7 +114,7 @@ async def _objects(connection: Connection, decided: Plan) -> _Objects:
     if changes:
         await facts.read_marks(connection, {state: place.id for state, place in changes.items() if state.partial})
         objects.changed = {state: _message(state, str(place.id)) for state, place in changes.items()}
-    repeats = [one for one in others if isinstance(one, Repeated)]
+    repeats = [one for one in others if isinstance(one, Repeated) and not one.imported]
     if repeats:
         ids, seqs = array([one.conversation_id for one in repeats]), array([one.seq for one in repeats])
         found = await fetch(connection, _REPEATS, ids, seqs)
@@ -184,7 +188,9 @@ def _answer(unit: Taken | Problem, objects: _Objects, posted: Iterator[Wire]) ->
         if isinstance(one, Accepted):
             answers.append(Written(next(posted), new=True))
         elif isinstance(one, Repeated):
-            answers.append(Written(objects.repeated[one]))
+            answers.append(Written({"seq": one.seq} if one.imported else objects.repeated[one]))
+        elif isinstance(one, Refused):
+            answers.append(Written({"refused": one.problem}))
         elif isinstance(one, Changed):
             answers.append(Written(objects.changed[one.message]))
         else:

@@ -14,6 +14,7 @@ from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import imported as imports
 from nestrel.store import messages, rows, rules
 from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.rows import MESSAGE_COLUMNS
@@ -32,17 +33,14 @@ _ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM members
 
 _POSTS = f"""
 SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.seq), k.fingerprint,
-       i.reply_to IS NULL OR r.seq IS NOT NULL, coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
-FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::bigint[], $5::text::boolean[],
-            $6::text::boolean[])
-     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, reply_to, shown, expired, n)
+       coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::boolean[], $5::text::boolean[])
+     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, shown, expired, n)
 {_ROLE}
 LEFT JOIN LATERAL (SELECT seq, fingerprint FROM messages
     WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
 LEFT JOIN LATERAL (SELECT seq FROM expired_keys
     WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true
-LEFT JOIN LATERAL (SELECT seq FROM messages
-    WHERE conversation_id = i.conversation_id AND seq = i.reply_to LIMIT 1) r ON true
 LEFT JOIN LATERAL (SELECT author_n FROM messages
     WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
 LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM profiles
@@ -105,7 +103,12 @@ async def read(
     known = Known()
     posts = [command for command in commands if isinstance(command, Post)]
     if posts:
-        await _read_posts(connection, known, posts, locked, shown)
+        await _read_posts(connection, known, [post for post in posts if not post.imported], locked, shown)
+        imported = [post for post in posts if post.imported]
+        if imported:
+            known.now, found = await imports.read(connection, imported)
+            ordinary, brought = known.facts.posts, iter(found)
+            known.facts.posts = iter([next(brought if post.imported else ordinary) for post in posts])
     if len(posts) == len(commands):
         return known
     changes = [command for command in commands if isinstance(command, Change)]
@@ -120,6 +123,8 @@ async def read(
 async def _read_posts(
     connection: Connection, known: Known, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
 ) -> None:
+    if not posts:
+        return
     authors: set[str] = set()
     wanted = []
     for post in posts:
@@ -132,17 +137,16 @@ async def _read_posts(
         array([post.conversation_id for post in posts]),
         texts([post.author_id for post in posts]),
         hashes([post.key_hash for post in posts]),
-        array([post.reply_to for post in posts]),
         array(wanted),
         array(
             [(place := locked.get(post.conversation_id.int)) is not None and place.stored_floor > 1 for post in posts]
         ),
     )
     known.now = found[0][0]
-    known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4], row[5]) for row in found])
+    known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4]) for row in found])
     if authors:
         known.profiles = {
-            post.author_id: row[6:] for post, row, first in zip(posts, found, wanted, strict=True) if first
+            post.author_id: row[5:] for post, row, first in zip(posts, found, wanted, strict=True) if first
         }
 
 

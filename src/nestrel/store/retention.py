@@ -75,7 +75,11 @@ _BEHIND = """
 SELECT id FROM conversations
 WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
 """
-_DUE_NOW = "SELECT conversation_id FROM expiry_due WHERE due_at <= clock_timestamp() ORDER BY due_at LIMIT $1"
+_DUE_NOW = f"""
+SELECT d.conversation_id, {rules.floor("c")} > c.floor
+FROM expiry_due d JOIN conversations c ON c.id = d.conversation_id
+WHERE d.due_at <= clock_timestamp() ORDER BY d.due_at LIMIT $1
+"""
 _ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtext('nestrel retention'))"
 
 _MANY = 200
@@ -214,11 +218,10 @@ async def age(database: Database) -> bool:
     async with database.write() as connection:
         if not (await fetch(connection, _ONE_AT_A_TIME))[0][0]:
             return False
-        ids = sorted(row[0] for row in await fetch(connection, _DUE_NOW, _MANY))
-        if not ids:
-            return False
-        await settle(database, connection, ids)
-    return len(ids) == _MANY
+        due = await fetch(connection, _DUE_NOW, _MANY)
+        await settle(database, connection, sorted(row[0] for row in due if row[1]))
+        await mark_due(connection, [row[0] for row in due if not row[1]])
+    return len(due) == _MANY
 
 
 async def settle(database: Database, connection: Connection, ids: Sequence[UUID]) -> None:

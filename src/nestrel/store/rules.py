@@ -12,7 +12,7 @@ RULE_COLUMNS = "keep_last, keep_for, keep_bytes, after_expiry, hold"
 
 # What has expired by age is gone for readers at once, though the sweep moves the floor later.
 FLOOR = """(CASE WHEN {0}.keep_span IS NULL OR {0}.hold THEN {0}.floor
-    ELSE nestrel_floor_v1({0}.id, {0}.floor, {0}.head, clock_timestamp() - {0}.keep_span) END)"""
+    ELSE nestrel_floor_v1({0}.id, {0}.floor, {0}.head, nestrel_before_v1(clock_timestamp(), {0}.keep_span)) END)"""
 
 SIZE = "(octet_length(body) + coalesce(octet_length(attributes), 0))"
 """`nestrel.core.retention.size_of` in SQL."""

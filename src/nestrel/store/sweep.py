@@ -61,6 +61,8 @@ FROM expired_backlog b JOIN conversations c ON c.id = b.conversation_id WHERE NO
 
 STEP = 1_000
 """Messages that one step takes away at most."""
+SMALL_STEP = 200
+"""The same where posts are not to wait for it."""
 _STEP_BYTES = 4 * 1024 * 1024
 NOTHING = UUID(int=0)
 
@@ -82,18 +84,18 @@ class Backlog(NamedTuple):
     seconds: float
 
 
-async def step(database: Database, after: UUID = NOTHING) -> Step | None:
-    """Take away some of what one conversation has below its floor: the next one behind `after` that no other sweep
-    is at. None: there is none."""
+async def step(database: Database, after: UUID = NOTHING, most: int = STEP) -> Step | None:
+    """Take away up to `most` messages that one conversation has below its floor: the next one behind `after` that no
+    other sweep is at. None: there is none."""
     async with database.write() as connection:
         found = await fetch(connection, _CLAIM, after)
         if not found:
             return None
         conversation_id, low, floor, end, then = found[0]
-        high = min(low + STEP, end) - 1
+        high = min(low + most, end) - 1
         if high >= low:
             if then == Then.ARCHIVE:
-                run = _bounded((await lines.read(connection, conversation_id, low, high, STEP)).lines())
+                run = _bounded((await lines.read(connection, conversation_id, low, high, most)).lines())
                 high = run[-1].seq
                 await archive.append(connection, conversation_id, run)
             else:

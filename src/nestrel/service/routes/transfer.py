@@ -17,7 +17,7 @@ from starlette.responses import StreamingResponse
 from nestrel.core import limits
 from nestrel.core.commands import Post
 from nestrel.core.objects import ImportAnswer
-from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, StoreUnavailable, TooLarge, invalid
+from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, TooLarge, invalid
 from nestrel.core.text import pack_attributes
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
 from nestrel.service.problems import from_validation
@@ -27,6 +27,7 @@ from nestrel.store import exporting
 from nestrel.store.access import see
 from nestrel.store.batch import Written
 from nestrel.store.native import Connection
+from nestrel.store.rows import Wire
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
 
@@ -40,6 +41,9 @@ _IMPORT = {
     }
 }
 _RETRY_SECONDS = 5
+_UNIT = 1_000
+"""Lines that one transaction imports."""
+_BREATH = 50
 
 
 @router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
@@ -108,34 +112,30 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
         raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")
     if not raw:
         raise invalid("", "there is no line to import")
-    posts: list[Post | Problem] = []
-    writing: list[asyncio.Task[Written | Problem]] = []
-    for line in raw:
-        posts.append(_read(conversation_id, line, posts))
-        writing.append(asyncio.create_task(_write(service, posts[-1])))
-        if len(writing) % limits.GROUP_COMMANDS == 0:
-            await asyncio.sleep(0)  # the store writes these while the next ones are read
-    answers = await asyncio.gather(*writing)
-    refused = [
-        {"line": n, "detail": answer.detail}
-        for n, answer in enumerate(answers, 1)
-        if isinstance(answer, Problem) and not isinstance(answer, Expired)
-    ]
-    added = sum(isinstance(answer, Written) and answer.new for answer in answers)
-    seqs = [answer.object["seq"] if isinstance(answer, Written) else None for answer in answers]
-    answer = {"added": added, "repeated": len(raw) - added - len(refused), "seqs": seqs, "refused": refused}
-    return Json(answer)
+    lines: list[Post | Problem] = []
+    writing: list[asyncio.Future[list[Written]]] = []
+    for start in range(0, len(raw), _UNIT):
+        for n, line in enumerate(raw[start : start + _UNIT]):
+            lines.append(_read(conversation_id, line, lines))
+            if n % _BREATH == 0:
+                await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
+        unit = [line for line in lines[start:] if isinstance(line, Post)]
+        if unit:
+            writing.append(service.writer.submit(unit))
+    written = iter([one for unit in await asyncio.gather(*writing) for one in unit])
+    return Json(_answer([next(written) if isinstance(line, Post) else line for line in lines]))
 
 
-async def _write(service: Service, post: Post | Problem) -> Written | Problem:
-    if isinstance(post, Problem):
-        return post
-    try:
-        return (await service.writer.submit([post]))[0]
-    except StoreUnavailable:
-        raise
-    except Problem as problem:
-        return problem
+def _answer(lines: Sequence[Written | Problem]) -> Wire:
+    added, seqs, refused = 0, list[int | None](), list[Wire]()
+    for n, line in enumerate(lines, 1):
+        problem = line if isinstance(line, Problem) else line.object.get("refused")
+        seqs.append(None if isinstance(line, Problem) else line.object.get("seq"))
+        added += isinstance(line, Written) and line.new
+        # What was brought before and has expired since is no fault of the line.
+        if problem is not None and not isinstance(problem, Expired):
+            refused.append({"line": n, "detail": problem.detail})
+    return {"added": added, "repeated": len(lines) - added - len(refused), "seqs": seqs, "refused": refused}
 
 
 def _read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:

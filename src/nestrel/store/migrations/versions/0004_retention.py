@@ -110,6 +110,15 @@ UPDATE conversations c SET (message_count, kept_bytes) = (
 
 # created_at never decreases with seq, so what has expired by age is a prefix. The walk leaps from the floor, as what
 # has expired since the last sweep is little. What this statement does not see yet is newer than all that it sees.
+BEFORE = """
+CREATE FUNCTION nestrel_before_v1(moment timestamptz, span interval) RETURNS timestamptz LANGUAGE sql STABLE AS $$
+    SELECT CASE WHEN extract(day FROM moment - months) = extract(day FROM moment) THEN moment - months
+                ELSE date_trunc('month', moment) - months + interval '1 month' - interval '1 microsecond' END
+           - (span - months)
+    FROM make_interval(months => (12 * extract(year FROM span) + extract(month FROM span))::int) months
+$$
+"""
+
 FLOOR = """
 CREATE FUNCTION nestrel_floor_v1(conversation uuid, floor bigint, head bigint, cutoff timestamptz) RETURNS bigint
 LANGUAGE plpgsql STABLE AS $$
@@ -134,6 +143,8 @@ def upgrade() -> None:
     for statement in TABLES.split(";\n"):
         if statement.strip():
             op.execute(statement)
+    op.execute(BEFORE)
+    op.execute("COMMENT ON FUNCTION nestrel_before_v1 IS 'The moment so far back, on the calendar of UTC.'")
     op.execute(FLOOR)
     op.execute(
         "COMMENT ON FUNCTION nestrel_floor_v1 IS "
