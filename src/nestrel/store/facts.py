@@ -106,7 +106,7 @@ async def read(
         await _read_posts(connection, known, [post for post in posts if not post.imported], locked, shown)
         imported = [post for post in posts if post.imported]
         if imported:
-            known.now, found = await imports.read(connection, imported)
+            known.now, found = await imports.read(connection, imported, locked)
             ordinary, brought = known.facts.posts, iter(found)
             known.facts.posts = iter([next(brought if post.imported else ordinary) for post in posts])
     if len(posts) == len(commands):

@@ -8,14 +8,21 @@ from itertools import groupby
 from uuid import UUID
 
 from nestrel.core.commands import Post
+from nestrel.core.locked import Locked
 from nestrel.core.posting import PostFacts
 from nestrel.store.native import Connection, fetch, hashes, texts
 
+# Each a look-up of its own, which can only be an index scan, whatever the planner knew of the table when it planned.
 _SEEN = """
-SELECT key_hash, seq, fingerprint FROM messages
-WHERE conversation_id = $1 AND key_hash IS NOT NULL AND key_hash = ANY($2::text::bytea[])
-UNION ALL
-SELECT key_hash, seq, NULL FROM expired_keys WHERE conversation_id = $1 AND key_hash = ANY($2::text::bytea[])
+SELECT i.n - 1, k.seq, k.fingerprint
+FROM unnest($2::text::bytea[]) WITH ORDINALITY AS i (key_hash, n)
+CROSS JOIN LATERAL (SELECT seq, fingerprint FROM messages
+    WHERE conversation_id = $1 AND key_hash = i.key_hash LIMIT 1) k
+"""
+_EXPIRED = """
+SELECT i.n - 1, k.seq
+FROM unnest($2::text::bytea[]) WITH ORDINALITY AS i (key_hash, n)
+CROSS JOIN LATERAL (SELECT seq FROM expired_keys WHERE conversation_id = $1 AND key_hash = i.key_hash LIMIT 1) k
 """
 _AUTHORS = """
 SELECT clock_timestamp(), i.author_id, coalesce(m.author_n, 0) FROM unnest($2::text::text[]) AS i (author_id)
@@ -24,25 +31,28 @@ LEFT JOIN LATERAL (SELECT author_n FROM messages
 """
 
 
-async def read(connection: Connection, posts: Sequence[Post]) -> tuple[datetime, list[PostFacts]]:
+async def read(
+    connection: Connection, posts: Sequence[Post], locked: dict[int, Locked]
+) -> tuple[datetime, list[PostFacts]]:
     """The facts of imported posts, in order, and the database's time."""
     known: list[PostFacts] = []
     for conversation_id, run in groupby(posts, lambda post: post.conversation_id):
-        now, facts = await _of_one(connection, conversation_id, list(run))
+        place = locked.get(conversation_id.int)
+        expired = place is not None and place.stored_floor > 1
+        now, facts = await _of_one(connection, conversation_id, list(run), expired=expired)
         known += facts
     return now, known
 
 
 async def _of_one(
-    connection: Connection, conversation_id: UUID, posts: Sequence[Post]
+    connection: Connection, conversation_id: UUID, posts: Sequence[Post], *, expired: bool
 ) -> tuple[datetime, list[PostFacts]]:
     found = await fetch(connection, _AUTHORS, conversation_id, texts(list({post.author_id for post in posts})))
     counts = {author_id: count for _, author_id, count in found}
-    keys = [post.key_hash for post in posts if post.key_hash is not None]
-    seen = {row[0]: row for row in await fetch(connection, _SEEN, conversation_id, hashes(keys))}
-    nothing = (None, None, None)
-    facts = []
-    for post in posts:
-        _, seq, fingerprint = seen.get(post.key_hash, nothing)
-        facts.append(PostFacts(None, seq, fingerprint, counts[post.author_id]))
+    keys = hashes([post.key_hash for post in posts])
+    seen = {n: (seq, mark) for n, seq, mark in await fetch(connection, _SEEN, conversation_id, keys)}
+    if expired:
+        seen |= {n: (seq, None) for n, seq in await fetch(connection, _EXPIRED, conversation_id, keys)}
+    nothing = (None, None)
+    facts = [PostFacts(None, *seen.get(n, nothing), counts[post.author_id]) for n, post in enumerate(posts)]
     return found[0][0], facts

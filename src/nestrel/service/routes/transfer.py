@@ -5,22 +5,18 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Sequence
 from contextlib import AsyncExitStack
-from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated
 from uuid import UUID
 
-import orjson
 from fastapi import APIRouter, Query, Request
-from pydantic import ValidationError
 from starlette.responses import StreamingResponse
 
 from nestrel.core import limits
 from nestrel.core.commands import Post
 from nestrel.core.objects import ImportAnswer
 from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, TooLarge, invalid
-from nestrel.core.text import pack_attributes
+from nestrel.service import importing
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
-from nestrel.service.problems import from_validation
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store import exporting
@@ -116,7 +112,7 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
     writing: list[asyncio.Future[list[Written]]] = []
     for start in range(0, len(raw), _UNIT):
         for n, line in enumerate(raw[start : start + _UNIT]):
-            lines.append(_read(conversation_id, line, lines))
+            lines.append(importing.read(conversation_id, line, lines))
             if n % _BREATH == 0:
                 await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
         unit = [line for line in lines[start:] if isinstance(line, Post)]
@@ -136,40 +132,3 @@ def _answer(lines: Sequence[Written | Problem]) -> Wire:
         if problem is not None and not isinstance(problem, Expired):
             refused.append({"line": n, "detail": problem.detail})
     return {"added": added, "repeated": len(lines) - added - len(refused), "seqs": seqs, "refused": refused}
-
-
-def _read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:
-    """A line as a post, or what is wrong with it; `before` are the lines that came before it."""
-    try:
-        return _post(conversation_id, line, before)
-    except orjson.JSONDecodeError as error:
-        return invalid("", f"is not valid JSON: {error}")
-    except ValidationError as error:
-        return from_validation(error.errors(include_url=False), skip=0)
-    except Problem as problem:
-        return problem
-
-
-def _post(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post:
-    wanted = ImportLine.model_validate(orjson.loads(line))
-    answers: Any = None
-    if wanted.reply_line is not None:
-        answers = before[wanted.reply_line - 1] if wanted.reply_line <= len(before) else None
-        if not isinstance(answers, Post):
-            raise invalid("/reply_line", f"line {wanted.reply_line} is not there before it, or was refused")
-    created_at: datetime | None = wanted.created_at
-    return Post(
-        conversation_id,
-        wanted.author_id,
-        wanted.body,
-        wanted.format,
-        pack_attributes(wanted.attributes),
-        wanted.reply_to,
-        wanted.key,
-        service=True,
-        created_at=created_at,
-        imported=True,
-        answers=answers,
-        removed_at=wanted.removed_at,
-        removed_by=(wanted.removed_by or wanted.author_id) if wanted.removed_at is not None else None,
-    )

@@ -1,0 +1,126 @@
+"""A line of an import as a post. Written out, and not a model: an import is as fast as this is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+from uuid import UUID
+
+import orjson
+
+from nestrel.core import limits, text
+from nestrel.core.commands import Post
+from nestrel.core.problems import Problem, TooLarge, invalid
+from nestrel.core.times import parse_time
+
+_author = lru_cache(maxsize=10_000)(text.check_user_id)
+_moment = lru_cache(maxsize=10_000)(parse_time)
+
+
+def read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:
+    """A line as a post, or what is wrong with it. `before` are the lines that came before it, to one of which it may
+    reply. `nestrel.service.transfer_models.ImportLine` says what a line holds; other fields are not read."""
+    try:
+        return _post(conversation_id, orjson.loads(line), before)
+    except orjson.JSONDecodeError as error:
+        return invalid("", f"is not valid JSON: {error}")
+    except Problem as problem:
+        return problem
+
+
+def _post(conversation_id: UUID, fields: Any, before: Sequence[Post | Problem]) -> Post:
+    if not isinstance(fields, dict):
+        raise invalid("", "must be a JSON object")
+    author_id = _checked(fields, "author_id", _author)
+    removed_at = _time(fields, "removed_at")
+    attributes = fields.get("attributes")
+    if removed_at is None:
+        body = _checked(fields, "body", text.check_body)
+    else:
+        body = fields.get("body", "")
+        if body != "" or attributes:
+            raise invalid("/body", "a tombstone has no body and no attributes")
+    return Post(
+        conversation_id,
+        author_id,
+        body,
+        _format(fields),
+        _attributes(attributes),
+        _number(fields, "reply_to"),
+        _checked(fields, "key", text.check_key),
+        service=True,
+        created_at=_time(fields, "created_at"),
+        imported=True,
+        answers=_answered(fields, before),
+        removed_at=removed_at,
+        removed_by=_remover(fields, author_id) if removed_at is not None else None,
+    )
+
+
+def _checked(fields: dict[str, Any], name: str, check: Callable[[str], str]) -> str:
+    value = fields.get(name)
+    if not isinstance(value, str):
+        raise invalid(f"/{name}", "is missing" if value is None else "must be text")
+    try:
+        return check(value)
+    except TooLarge:
+        raise
+    except ValueError as error:
+        raise invalid(f"/{name}", str(error)) from None
+
+
+def _time(fields: dict[str, Any], name: str) -> datetime | None:
+    value = fields.get(name)
+    if value is None:
+        return None
+    try:
+        return _moment(value)
+    except (ValueError, TypeError) as error:
+        raise invalid(f"/{name}", str(error) if isinstance(value, str) else "must be a time as text") from None
+
+
+def _format(fields: dict[str, Any]) -> str:
+    value = fields.get("format")
+    if value is None or value == "plain":
+        return "plain"
+    if value != "markdown":
+        raise invalid("/format", "must be plain or markdown")
+    return "markdown"
+
+
+def _attributes(value: Any) -> str | None:
+    if not value:
+        return None
+    if not isinstance(value, dict):
+        raise invalid("/attributes", "must be a JSON object")
+    try:
+        return text.pack_attributes(text.check_attributes(value))
+    except TooLarge:
+        raise
+    except ValueError as error:
+        raise invalid("/attributes", str(error)) from None
+
+
+def _number(fields: dict[str, Any], name: str) -> int | None:
+    value = fields.get(name)
+    if value is None:
+        return None
+    if type(value) is not int or not 1 <= value <= limits.SEQ_MOST:
+        raise invalid(f"/{name}", "must be a whole number, 1 or more")
+    return value
+
+
+def _answered(fields: dict[str, Any], before: Sequence[Post | Problem]) -> Post | None:
+    line = _number(fields, "reply_line")
+    if line is None:
+        return None
+    found = before[line - 1] if line <= len(before) else None
+    if not isinstance(found, Post):
+        raise invalid("/reply_line", f"line {line} is not there before it, or was refused")
+    return found
+
+
+def _remover(fields: dict[str, Any], author_id: str) -> str:
+    return author_id if fields.get("removed_by") is None else _checked(fields, "removed_by", _author)
