@@ -19,21 +19,26 @@ from tests.support import SECRET, Served, token, unique
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
-@pytest.fixture
-def run(service: Served, tmp_path: Path) -> Run:
-    """Runs `nestrel …` as one user, with settings of its own."""
-    user = unique("mara")
+def make_run(service: Served, folder: Path) -> Run:
+    """Runs `nestrel …` as one user, whose token it has, with settings of its own."""
+    own = token(unique("mara"))
 
     def nestrel(*arguments: str, **env: str | None) -> subprocess.CompletedProcess[str]:
-        settings = {"NESTREL_URL": service.url, "NESTREL_TOKEN": token(user), "NESTREL_DATA_DIR": str(tmp_path), **env}
+        settings = {"NESTREL_URL": service.url, "NESTREL_TOKEN": own, "NESTREL_DATA_DIR": str(folder), **env}
         clean = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
         return subprocess.run(
             [sys.executable, "-m", "nestrel.cli", *arguments],
             env={**clean, **{name: value for name, value in settings.items() if value is not None}},
-            input=env.get("STDIN"), capture_output=True, text=True, timeout=60, cwd=tmp_path,
+            input=env.get("STDIN"), capture_output=True, text=True, timeout=60, cwd=folder,
         )  # fmt: skip
 
+    nestrel.token = own  # type: ignore[attr-defined]  # for tests that use the client as the same user
     return nestrel
+
+
+@pytest.fixture
+def run(service: Served, tmp_path: Path) -> Run:
+    return make_run(service, tmp_path)
 
 
 def lines(done: subprocess.CompletedProcess[str]) -> list[dict[str, Any]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Callable
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import orjson
 import pytest
@@ -15,11 +15,12 @@ from sqlalchemy import text
 
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
+from nestrel.core.retention import Rule
 from nestrel.core.roles import Role
 from nestrel.live.hub import Follower, Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import changes as feed
-from nestrel.store import conversations, erase, events, members, native, resync
+from nestrel.store import conversations, erase, events, members, native, resync, retention, sweep
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -77,16 +78,23 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     kept, closed = await make(database), await make(database)
     writer = Writer(database)
     for place in (kept, closed):
-        for _ in range(5):
-            await writer.submit([Post(place, "mara", "x") for _ in range(500)])
+        for _ in range(7):
+            await writer.submit([Post(place, "mara", "x", key=uuid4().hex) for _ in range(500)])
+    async with database.write() as connection:
+        await retention.put(database, connection, closed, Rule(keep_last=2_500), confirmed=True)
+    await sweep.step(database)  # so that some of it is archived, and some still waits
+    async with database.write() as connection:
+        await retention.put(database, connection, closed, Rule(keep_last=2_300), confirmed=True)
     async with database.write() as connection:
         await conversations.close(database, connection, closed)
     steps = 0
     while await erase.step(database):
         steps += 1
     assert steps == 2
+    for table in ("expired_backlog", "expired_keys", "archive_segments", "archive_authors"):
+        assert await count(database, f"SELECT count(*) FROM {table} WHERE conversation_id = '{closed}'") == 0
     assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{closed}'") == 0
-    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{kept}'") == 2_500
+    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{kept}'") == 3_500
     assert (
         await count(database, "SELECT count(*) FROM conversations WHERE erased AND title = '' AND message_count = 0")
         == 1
@@ -214,3 +222,22 @@ async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
         found = await resync.from_map(connection, "mara", {place: ChangePosition(2, 0, 2)}, 100, 1_000)
     assert found.gone == []
     assert [[message["body"] for message in item.messages] for item in found.items] == [["x"]]
+
+
+async def test_a_change_set_that_waits_for_a_slow_reader_is_dropped_when_its_messages_expire(
+    database: Database,
+) -> None:
+    """Whoever has not pulled it reads what is left from the store: nobody gets an expired message late."""
+    place = await make(database)
+    async with database.write() as connection:
+        await retention.put(database, connection, place, Rule(keep_last=2), confirmed=False)
+    hub, heard = Hub(StoreSource(database, 1_000)), Heard()
+    (slow,) = await hub.follow([place], "mara", heard)
+    writer = Writer(database, hub.grown)
+    for n in range(5):
+        await writer.submit([Post(place, "mara", f"m{n}")])
+    assert slow.at is not None
+    assert slow.channel.next_entry(slow.at) is None
+    bodies = "".join(entry.tail for entry in slow.channel.ring)
+    assert ("m2" in bodies, "m3" in bodies, "m4" in bodies) == (False, True, True)
+    await hub.stop()

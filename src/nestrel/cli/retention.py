@@ -72,7 +72,7 @@ def _say(rule: RetentionRule, as_json: bool) -> None:
     if as_json:
         output.json_line(rule)
     else:
-        click.echo(f"{words(rule)}{'' if rule.own else ' (the rule of the service)'}")
+        click.echo(words(rule) + (" (the rule of the service)" if rule.then is not None and not rule.own else ""))
 
 
 @retention.command()

@@ -20,8 +20,14 @@ _DELETE = text(
     DELETE FROM messages WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)
     """
 )
-# A sweep that is at it has its row of the backlog: waiting for that, it is over, and none begins.
-_DELETE_BACKLOG = text("DELETE FROM expired_backlog WHERE conversation_id = :id")
+# A sweep that is at one of them has its row of the backlog: waiting for that, it is over, and none begins. By itself,
+# for the end of a sweep's step waits for the conversation in turn.
+_DELETE_BACKLOG = text(
+    """
+    DELETE FROM expired_backlog WHERE conversation_id IN (
+        SELECT id FROM conversations WHERE closed_at IS NOT NULL AND NOT erased)
+    """
+)
 _DELETE_ARCHIVE = text(
     """
     WITH part AS (SELECT segment FROM archive_segments WHERE conversation_id = :id LIMIT 100),
@@ -50,11 +56,12 @@ async def step(database: Database) -> bool:
     """Erase up to 2,000 messages, and some of the archive, of one closed conversation; False when there is nothing
     left to erase."""
     async with database.write() as connection:
+        await connection.execute(_DELETE_BACKLOG)
+    async with database.write() as connection:
         conversation_id = (await connection.execute(_NEXT)).scalar()
         if conversation_id is None:
             return False
         values = {"id": conversation_id, "step": _STEP}
-        await connection.execute(_DELETE_BACKLOG, values)
         messages = await connection.execute(_DELETE, values)
         keys = await connection.execute(_DELETE_KEYS, values)
         segments = await connection.execute(_DELETE_ARCHIVE, values)
