@@ -11,7 +11,7 @@ from uuid import UUID
 
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition, ChangePosition
-from nestrel.core.problems import Forbidden, NotFound, Problem
+from nestrel.core.problems import Expired, Forbidden, NotFound, Problem
 from nestrel.store.access import Caller
 from nestrel.store.batch import Growth, Written
 from nestrel.store.changes import Changes, State
@@ -45,6 +45,7 @@ class Talk:
     id: UUID
     rev: int = 0
     head: int = 0
+    floor: int = 1
     own_rev: int = 0
     xid: int = 0
     closed: bool = False
@@ -52,6 +53,7 @@ class Talk:
     members: dict[str, Row] = field(default_factory=dict)
     reasons: dict[str, str] = field(default_factory=dict)
     keys: dict[tuple[str, str], int] = field(default_factory=dict)
+    posted: list[str] = field(default_factory=list)
     lock: asyncio.Lock = field(default_factory=asyncio.Lock)
 
     def has(self, user: str) -> bool:
@@ -60,8 +62,8 @@ class Talk:
     def wire(self) -> dict[str, Any]:
         return {
             "id": str(self.id), "name": None, "title": f"t{self.own_rev}", "kind": "group", "visibility": "closed",
-            "attributes": {}, "created_by": "mara", "created_at": AT, "head": self.head, "floor": 1, "rev": self.rev,
-            "message_count": self.head, "last_message": None, "my_role": None, "unread": None,
+            "attributes": {}, "created_by": "mara", "created_at": AT, "head": self.head, "floor": self.floor,
+            "rev": self.rev, "message_count": self.head - self.floor + 1, "last_message": None, "my_role": None, "unread": None,
             "members": len(self.members),
         }  # fmt: skip
 
@@ -141,6 +143,18 @@ class Truth:
 
         await self.change(node, talk, decide)
 
+    async def expire(self, node: object, talk: Talk) -> None:
+        """A rule moves the floor, and a sweep takes away at once what is below it."""
+
+        def decide(_xid: int) -> None:
+            if not talk.closed and talk.floor <= talk.head:
+                talk.rev += 1
+                talk.floor = self.dice.randint(talk.floor + 1, talk.head + 1)
+                for seq in [seq for seq in talk.messages if seq < talk.floor]:
+                    del talk.messages[seq]
+
+        await self.change(node, talk, decide)
+
     async def close(self, node: object, talk: Talk) -> None:
         def decide(_xid: int) -> None:
             talk.rev += 1
@@ -154,7 +168,7 @@ class Truth:
         answer: list[Written | Problem] = []
 
         def decide(xid: int) -> Growth | None:
-            growth = Growth(talk.id, talk.rev, talk.head, 0, 0, 1, followed(talk.id))
+            growth = Growth(talk.id, talk.rev, talk.head, 0, 0, talk.floor, followed(talk.id))
             try:
                 answer.append(self._decide(talk, command, xid, growth))
             except Problem as problem:
@@ -182,13 +196,18 @@ class Truth:
         if isinstance(command, Post):
             assert command.key is not None
             known = talk.keys.get((user, command.key))
+            if known is not None and known < talk.floor:
+                raise Expired("it is no longer kept")
             if known is not None:
                 return Written(talk.messages[known].wire)
             talk.rev, talk.head = talk.rev + 1, talk.head + 1
             talk.keys[user, command.key] = talk.head
+            talk.posted.append(command.body)
             return self._put(talk, talk.head, xid, growth, author_id=user, body=command.body)
         assert isinstance(command, (Edit, Remove))
         held = talk.messages.get(command.seq)
+        if command.seq < talk.floor:
+            raise Expired("it is no longer kept")
         if held is None:
             raise NotFound("there is no such message")
         if isinstance(command, Remove):
@@ -224,7 +243,7 @@ class Truth:
         return found
 
     def _state(self, talk: Talk) -> State:
-        return State(talk.rev, talk.head, 1, talk.own_rev, talk.closed)
+        return State(talk.rev, talk.head, talk.floor, talk.own_rev, talk.closed)
 
     async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
         await self.lag()
@@ -315,7 +334,7 @@ class Truth:
     def newest(self, talk: Talk) -> Changes | None:
         if talk.closed:
             return None
-        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0), talk.head, 1, reset=True)
+        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0), talk.head, talk.floor, reset=True)
         found.conversation = talk.wire()
         found.messages = [talk.messages[seq].wire for seq in sorted(talk.messages)[-NEWEST:]]
         found.more = True
@@ -329,7 +348,7 @@ class Truth:
             return self.newest(talk)
         if upto is not None and upto.rev < rev and not talk.closed:
             rev, head = upto.rev, upto.seq
-        found = Changes(talk.id, start, start, head, 1, closed=talk.closed)
+        found = Changes(talk.id, start, start, head, talk.floor, closed=talk.closed)
         if talk.closed:
             found.end = ChangePosition(rev, head, rev)
             return found
@@ -343,10 +362,10 @@ class Truth:
         at_rev = changed[limit - 1][0] if found.more else max(at_rev, rev)
         limit -= len(found.messages)
         if not found.more:
-            new = list(range(at_seq + 1, head + 1))
+            new = list(range(max(at_seq + 1, talk.floor), head + 1))
             found.messages += [talk.messages[seq].wire for seq in new[:limit]]
             found.more = len(new) > limit
-            at_seq = at_seq + limit if found.more else head
+            at_seq = (new[limit - 1] if limit else at_seq) if found.more else head
             limit -= len(new[:limit])
         at_member = start.member_rev
         if not found.more and at_member < rev:

@@ -350,6 +350,8 @@ class World:
             self._do(truth.rename(node, talk))
         elif what < 0.73:
             self._do(truth.close(node, talk))
+        elif what < 0.76:
+            self._do(truth.expire(node, talk))
         elif what < 0.85:
             if client.line_now is not None:
                 client.line_now.cut()
@@ -366,10 +368,9 @@ class World:
     def check(self) -> None:
         """Everyone holds the truth, and nothing else."""
         for talk in self.truth.talks.values():
-            assert sorted(talk.messages) == list(range(1, talk.head + 1))
-        bodies = [row.wire["body"] for talk in self.truth.talks.values() for row in talk.messages.values()]
-        plain = [body.removesuffix(", edited") for body in bodies if body]
-        assert len(plain) == len(set(plain)), "a post stands twice"
+            assert sorted(talk.messages) == list(range(talk.floor, talk.head + 1))
+        posted = [body for talk in self.truth.talks.values() for body in talk.posted]
+        assert len(posted) == len(set(posted)), "a post was made twice"
         for client in self.clients:
             mine = {str(id_): talk for id_, talk in self.truth.talks.items() if talk.has(client.user)}
             held = {one.id: one for one in client.reading.conversations()}
@@ -380,12 +381,13 @@ class World:
     def _check_copy(self, client: Client, id_: str, talk: Any, title: str) -> None:
         assert title == f"t{talk.own_rev}"
         messages = {one.seq: one for one in client.reading.messages(id_, limit=10_000)}
+        assert min(messages, default=talk.floor) >= talk.floor, f"{client.user} still holds what has expired of {id_}"
         for seq, one in messages.items():
             truth = talk.messages[seq].wire
             assert (one.rev, one.body) == (truth["rev"], truth["body"]), f"{client.user} holds an old {seq} of {id_}"
         holes = client.reading.holes(id_)
         # What began with a newest page has one hole, in front of it.
-        assert not holes or (len(holes) == 1 and holes[0][0] == 1), f"{client.user} misses {holes} of {id_}"
+        assert not holes or (len(holes) == 1 and holes[0][0] == talk.floor), f"{client.user} misses {holes} of {id_}"
         assert not holes or holes[0][1] < talk.head
         people = {one.user_id: (one.rev, one.read_seq) for one in client.reading.members(id_)}
         there = {user: (row.rev, row.wire["read_seq"]) for user, row in talk.members.items() if talk.has(user)}
