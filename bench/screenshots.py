@@ -46,6 +46,24 @@ _COMMANDS = {
         "nestrel resync --into mara.db --json",
         "timeout 3 nestrel resync --into mara.db --watch",
     ],
+    "command-retention": [
+        "nestrel retention show control-room",
+        "nestrel retention preview control-room --keep-for P30D",
+        "nestrel retention set control-room --keep-last 480 --yes",
+        "sleep 6; nestrel archive list control-room",
+        "nestrel archive verify control-room",
+        "nestrel archive show control-room 1 | tail -4",
+    ],
+    "command-transfer": [
+        "cd $(mktemp -d); OFFICE=$(nestrel token office --service)",
+        "nestrel export control-room --part all --into room.jsonl",
+        "nestrel export control-room --form csv | head -3 | cut -c1-134",
+        'nestrel conversations make copy --title "A copy" --token $OFFICE | head -2',
+        "nestrel import room.jsonl --to copy --token $OFFICE",
+        "nestrel import room.jsonl --to copy --token $OFFICE",
+        "nestrel history copy -n 3 --token $OFFICE",
+        "nestrel erase petra --preview --token $OFFICE",
+    ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
 
@@ -132,6 +150,7 @@ async def _console(address: str) -> None:
         await mara.get_by_role("alert").wait_for()
         await mara.screenshot(path=OUT / "console-name-taken.png")
         await _beside(mara)
+        await _retention(mara)
         narrow = await window("Kaz Morita", "light", width=380)
         await choose(narrow, "MV Corran")
         await narrow.screenshot(path=OUT / "console-narrow.png")
@@ -166,6 +185,16 @@ async def _beside(page: Page) -> None:
     await page.get_by_role("button", name="200 /v1/resync").first.click()
     await page.wait_for_timeout(300)
     await page.screenshot(path=OUT / "console-wire.png")
+
+
+async def _retention(page: Page) -> None:
+    """A rule as it is typed, with what it would take."""
+    await page.get_by_role("link", name="Retention").click()
+    await page.get_by_role("combobox").select_option(label="Control room")
+    await page.get_by_label("Newest messages").fill("300")
+    await page.get_by_role("region", name="Preview").get_by_text("would go").wait_for()
+    await page.wait_for_timeout(600)
+    await page.screenshot(path=OUT / "console-retention.png")
 
 
 def _terminal(name: str, commands: list[str], env: dict[str, str]) -> None:

@@ -63,8 +63,8 @@ class Talk:
         return {
             "id": str(self.id), "name": None, "title": f"t{self.own_rev}", "kind": "group", "visibility": "closed",
             "attributes": {}, "created_by": "mara", "created_at": AT, "head": self.head, "floor": self.floor,
-            "rev": self.rev, "message_count": self.head - self.floor + 1, "last_message": None, "my_role": None, "unread": None,
-            "members": len(self.members),
+            "rev": self.rev, "message_count": self.head - self.floor + 1, "last_message": None, "my_role": None,
+            "unread": None, "members": len(self.members),
         }  # fmt: skip
 
 
