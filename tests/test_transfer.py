@@ -114,3 +114,34 @@ async def test_all_conversations_come_out_one_after_the_other_archive_first(make
         assert [(one["conversation_id"], one["seq"]) for one in found] == [
             (place, seq) for place in sorted(places) for seq in range(1, 9)
         ]
+
+
+async def test_what_was_exported_comes_back_with_all_that_hangs_on_it(service: Served) -> None:
+    backend, mara, odd = office(service), Person(service.url, unique("mara")), Person(service.url, unique("odd"))
+    place = (await mara.make(members=[odd.user]))["id"]
+    await mara.post(place, "berth 3")
+    await mara.http.patch(f"/conversations/{place}/messages/1", json={"body": "berth 4", "format": "markdown"})
+    await mara.http.patch(f"/conversations/{place}/messages/1", json={"body": "berth 5"})
+    for who, symbol in ((mara, "like"), (odd, "like"), (odd, "⚓")):
+        await who.http.put(f"/conversations/{place}/messages/1/reactions/{symbol}")
+    await odd.post(place, "to be removed")
+    await odd.http.delete(f"/conversations/{place}/messages/2")
+    lines = await exported(mara, place)
+    copy = (await mara.make(members=[odd.user]))["id"]
+    async with odd.socket() as wire:
+        await wire.command(type="follow", conversation_id=copy)
+        brought = await bring(backend, copy, *[{**line, "key": f"{line['seq']}"} for line in lines])
+        assert (brought["added"], brought["refused"]) == (2, [])
+        live = await wire.messages(2)
+    there = await exported(mara, copy)
+
+    def without(line: dict[str, Any]) -> dict[str, Any]:
+        kept = {name: value for name, value in line.items() if name not in ("conversation_id", "rev", "reactions")}
+        return {**kept, "marks": sorted((mark["symbol"], mark["count"]) for mark in line["reactions"])}
+
+    assert [without(line) for line in there] == [without(line) for line in lines]
+    page = await mara.page(copy, order="asc")
+    assert page["items"] == live  # what followers got is what stands
+    assert page["items"][0]["edits"] == 2
+    await odd.http.delete(f"/conversations/{copy}/messages/1/reactions/like")
+    assert (await mara.page(copy, order="asc"))["items"][0]["reactions"][-1]["count"] == 1

@@ -17,7 +17,11 @@ from nestrel.core.objects import ImportAnswer, RefusedLine
 _END = orjson.Fragment(b"\n")
 CHUNK_LINES = 4_000
 _CHUNK_BYTES = 8 * 1024 * 1024
-_SENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "removed_by")
+_SENT = (
+    "author_id", "body", "format", "attributes", "created_at", "removed_at", "removed_by", "edited_at", "earlier",
+    "reacted",
+)  # fmt: skip
+_CONTENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "reply_to")
 
 
 class ImportProgress(NamedTuple):
@@ -182,5 +186,5 @@ class Importer:
 
 
 def _digest(message: dict[str, Any]) -> bytes:
-    content = [message.get(name) for name in (*_SENT, "reply_to")]
+    content = [message.get(name) for name in _CONTENT]
     return blake2b(orjson.dumps(content), digest_size=16).digest()

@@ -13,6 +13,34 @@ def digest(text: str) -> bytes:
     return hashlib.blake2b(text.encode(), digest_size=16).digest()
 
 
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """A body that was replaced before its message was imported, with when it was written, replaced, and by whom."""
+
+    body: str
+    format: str
+    created_at: datetime
+    edited_at: datetime
+    editor_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """What hung on a message where it was written: its earlier bodies, oldest first, and who reacted with what and
+    when."""
+
+    edited_at: datetime | None = None
+    earlier: tuple[Earlier, ...] = ()
+    reacted: tuple[tuple[str, str, datetime], ...] = ()
+
+    def marks(self) -> dict[str, list[str]]:
+        """The users of each symbol, in order."""
+        marks: dict[str, list[str]] = {}
+        for symbol, user_id, _ in self.reacted:
+            marks.setdefault(symbol, []).append(user_id)
+        return {symbol: sorted(marks[symbol]) for symbol in sorted(marks)}
+
+
 @dataclass(slots=True)
 class Post:
     """One message that someone wants to post.
@@ -20,8 +48,8 @@ class Post:
     `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
     which bring messages that were written elsewhere before. `imported` posts go in units in which each is taken or
     refused by itself, keep the order of time, and are answered with their number alone. `answers` is the post of this
-    batch that it replies to, whose `seq` is known when it is decided. A message may come with its tombstone, in which
-    case it has no content.
+    batch that it replies to, whose `seq` is known when it is decided. A message may come with what hung on it
+    (`brought`), or as its tombstone, which has no content.
     """
 
     conversation_id: UUID
@@ -35,6 +63,7 @@ class Post:
     created_at: datetime | None = None
     imported: bool = False
     answers: Post | None = None
+    brought: Brought | None = None
     removed_at: datetime | None = None
     removed_by: str | None = None
     seq: int | None = None

@@ -56,5 +56,7 @@ DURATION_CHARS = 80
 IMPORT_LINES = 5_000
 IMPORT_BYTES = 32 * 1024 * 1024
 """What one call imports at most; a file goes in as many calls as it takes."""
+IMPORT_MARKS = 100_000
+"""Reactions that one imported message brings."""
 EXPORTS = 2
 """Exports that run at one time in one process; each holds a database connection."""

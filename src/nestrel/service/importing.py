@@ -11,8 +11,9 @@ from uuid import UUID
 import orjson
 
 from nestrel.core import limits, text
-from nestrel.core.commands import Post
+from nestrel.core.commands import Brought, Earlier, Post
 from nestrel.core.problems import Problem, TooLarge, invalid
+from nestrel.core.symbols import check_symbol
 from nestrel.core.times import parse_time
 
 _author = lru_cache(maxsize=10_000)(text.check_user_id)
@@ -54,6 +55,7 @@ def _post(conversation_id: UUID, fields: Any, before: Sequence[Post | Problem]) 
         created_at=_time(fields, "created_at"),
         imported=True,
         answers=_answered(fields, before),
+        brought=_brought(fields) if removed_at is None else None,
         removed_at=removed_at,
         removed_by=_remover(fields, author_id) if removed_at is not None else None,
     )
@@ -120,6 +122,43 @@ def _answered(fields: dict[str, Any], before: Sequence[Post | Problem]) -> Post 
     if not isinstance(found, Post):
         raise invalid("/reply_line", f"line {line} is not there before it, or was refused")
     return found
+
+
+def _brought(fields: dict[str, Any]) -> Brought | None:
+    """What hangs on the message: only an export has it."""
+    edited_at, earlier, reacted = _time(fields, "edited_at"), fields.get("earlier"), fields.get("reacted")
+    if not earlier and not reacted and edited_at is None:
+        return None
+    bodies = [_earlier(one) for one in _objects(earlier, "earlier", limits.EDITS_MOST)]
+    marks = {_mark(one)[:2]: _mark(one) for one in _objects(reacted, "reacted", limits.IMPORT_MARKS)}
+    if len({symbol for symbol, _ in marks}) > limits.SYMBOLS_MOST:
+        raise invalid("/reacted", f"a message bears at most {limits.SYMBOLS_MOST} different symbols")
+    return Brought(edited_at if bodies else None, tuple(bodies), tuple(marks.values()))
+
+
+def _objects(value: Any, name: str, most: int) -> list[dict[str, Any]]:
+    if value is None:
+        return []
+    if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
+        raise invalid(f"/{name}", "must be a list of JSON objects")
+    if len(value) > most:
+        raise invalid(f"/{name}", f"has {len(value):,} entries; at most {most:,} are taken")
+    return value
+
+
+def _earlier(fields: dict[str, Any]) -> Earlier:
+    created_at, edited_at = _time(fields, "created_at"), _time(fields, "edited_at")
+    if created_at is None or edited_at is None:
+        raise invalid("/earlier", "each has a created_at and an edited_at")
+    body, editor_id = _checked(fields, "body", text.check_body), _checked(fields, "edited_by", _author)
+    return Earlier(body, _format(fields), created_at, edited_at, editor_id)
+
+
+def _mark(fields: dict[str, Any]) -> tuple[str, str, datetime]:
+    at = _time(fields, "reacted_at")
+    if at is None:
+        raise invalid("/reacted", "each has a reacted_at")
+    return _checked(fields, "symbol", check_symbol), _checked(fields, "user_id", _author), at
 
 
 def _remover(fields: dict[str, Any], author_id: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StrictInt, StrictStr
 
@@ -42,3 +42,6 @@ class ImportLine(BaseModel):
     reply_line: Annotated[StrictInt, Field(ge=1)] | None = None
     removed_at: Time | None = None
     removed_by: UserId | None = None
+    edited_at: Time | None = None
+    earlier: list[dict[str, Any]] = Field(default_factory=list, description="earlier bodies, as an export has them")
+    reacted: list[dict[str, Any]] = Field(default_factory=list, description="who reacted, as an export has them")

@@ -18,6 +18,10 @@ _COLUMNS = (
     "conversation_id", "seq", "rev", "author_n", "created_at", "author_id", "body", "format", "attributes",
     "reply_to", "key_hash", "fingerprint", "removed_at", "removed_by",
 )  # fmt: skip
+_EDITED = ("edited_at", "edits")
+_EARLIER_COLUMNS = ("conversation_id", "seq", "n", "body", "format", "created_at", "edited_at", "editor_id")
+_REACTION_COLUMNS = ("conversation_id", "seq", "symbol", "user_id", "created_at")
+_COUNT_COLUMNS = ("conversation_id", "seq", "symbol", "count", "since", "rev")
 
 _CHANGE = """
 UPDATE messages m
@@ -114,7 +118,30 @@ async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
          post.key_hash, post.fingerprint, post.removed_at, post.removed_by)
         for place, post, seq, rev, at, author_n in accepted
     ]  # fmt: skip
-    await copy_in(connection, "messages", _COLUMNS, records)
+    if not any(one.post.brought for one in accepted):
+        await copy_in(connection, "messages", _COLUMNS, records)
+        return
+    edited = [
+        (None, 0) if one.post.brought is None else (one.post.brought.edited_at, len(one.post.brought.earlier))
+        for one in accepted
+    ]
+    whole = [record + more for record, more in zip(records, edited, strict=True)]
+    await copy_in(connection, "messages", _COLUMNS + _EDITED, whole)
+    await _bring(connection, [one for one in accepted if one.post.brought is not None])
+
+
+async def _bring(connection: Connection, accepted: Sequence[Accepted]) -> None:
+    """What hung on imported messages where they were written."""
+    earlier, reactions, counts = list[tuple[object, ...]](), list[tuple[object, ...]](), list[tuple[object, ...]]()
+    for place, post, seq, rev, _, _ in accepted:
+        assert post.brought is not None
+        for n, one in enumerate(post.brought.earlier, 1):
+            earlier.append((place.id, seq, n, one.body, one.format, one.created_at, one.edited_at, one.editor_id))
+        reactions += [(place.id, seq, *mark) for mark in post.brought.reacted]
+        counts += [(place.id, seq, symbol, len(by), rev, rev) for symbol, by in post.brought.marks().items()]
+    await copy_in(connection, "message_edits", _EARLIER_COLUMNS, earlier)
+    await copy_in(connection, "reactions", _REACTION_COLUMNS, reactions)
+    await copy_in(connection, "reaction_counts", _COUNT_COLUMNS, counts)
 
 
 async def _change(connection: Connection, changed: dict[MessageState, Locked]) -> None:

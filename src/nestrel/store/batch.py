@@ -8,7 +8,8 @@ from datetime import timedelta
 from typing import NamedTuple
 from uuid import UUID
 
-from nestrel.core.commands import Command
+from nestrel.core import limits
+from nestrel.core.commands import Brought, Command
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Changed, Plan, Receipt, Taken, plan
 from nestrel.core.posting import Accepted, Refused, Repeated
@@ -25,6 +26,9 @@ FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (conversa
 JOIN messages m ON m.conversation_id = i.conversation_id AND m.seq = i.seq
 ORDER BY i.n
 """
+
+
+_NOTHING = Brought()
 
 
 @dataclass(slots=True)
@@ -104,9 +108,16 @@ async def _objects(connection: Connection, decided: Plan, shown: set[int]) -> _O
         name = names.get(place)
         if name is None:
             name = names[place] = str(place.id)
+        brought = post.brought or _NOTHING
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
-               None, 0, post.removed_at, post.removed_by)  # fmt: skip
-        objects.posted.append(rows.message(name, row))
+               brought.edited_at, len(brought.earlier), post.removed_at, post.removed_by)  # fmt: skip
+        message = rows.message(name, row)
+        if brought.reacted:
+            message["reactions"] = [
+                {"symbol": symbol, "count": len(by), "by": by[: limits.REACTION_NAMES]}
+                for symbol, by in brought.marks().items()
+            ]
+        objects.posted.append(message)
     others = [
         one for unit in decided.units if not isinstance(unit, Problem) for one in unit if not isinstance(one, Accepted)
     ]
