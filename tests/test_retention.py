@@ -21,7 +21,7 @@ from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.problems import ConfirmNeeded, Expired, Problem, TooLarge
 from nestrel.core.retention import Rule, Then
-from nestrel.store import archive, conversations, retention, sweep
+from nestrel.store import archive, conversations, previewing, retention, sweep
 from nestrel.store.access import Caller, see
 from nestrel.store.batch import Growth
 from nestrel.store.database import Database
@@ -125,7 +125,7 @@ async def test_every_combination_of_limits_keeps_exactly_what_a_plain_list_would
         refusal: type[Problem] | None = None
         if kind == "rule":
             async with database.read() as connection:
-                foreseen = await retention.preview(connection, [place], rest[0])
+                foreseen = await previewing.preview(connection, [place], rest[0])
             async with database.write() as connection:
                 await retention.put(database, connection, place, rest[0], confirmed=True)
             before, truth.rule = truth.floor, rest[0]
@@ -222,8 +222,8 @@ async def test_age_is_previewed_at_a_moment_that_is_handed_in(database: Database
     rule = Rule(keep_for=Duration.parse("P1D"))
     async with database.read() as connection:
         at = times[4] + timedelta(days=1)
-        before = await retention.preview(connection, [place], rule, at - timedelta(microseconds=1))
-        found = await retention.preview(connection, [place], rule, at)
+        before = await previewing.preview(connection, [place], rule, at - timedelta(microseconds=1))
+        found = await previewing.preview(connection, [place], rule, at)
     assert (before.expires, found.expires) == (4, 5)  # to the instant at which the fifth is a day old
     assert found.wire() == {
         "expires": 5, "first_seq": 1, "last_seq": 5, "first_at": "2026-05-04T06:00:00.000000Z",
@@ -232,8 +232,8 @@ async def test_age_is_previewed_at_a_moment_that_is_handed_in(database: Database
     }  # fmt: skip
     for (one, _), (two, _) in pairwise([(morning, 0), *((time, 0) for time in times)]):
         async with database.read() as connection:
-            first = await retention.preview(connection, [place], rule, one)
-            second = await retention.preview(connection, [place], rule, two)
+            first = await previewing.preview(connection, [place], rule, one)
+            second = await previewing.preview(connection, [place], rule, two)
         assert first.expires <= second.expires
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import io
 import json
@@ -145,3 +146,20 @@ async def test_what_was_exported_comes_back_with_all_that_hangs_on_it(service: S
     assert page["items"][0]["edits"] == 2
     await odd.http.delete(f"/conversations/{copy}/messages/1/reactions/like")
     assert (await mara.page(copy, order="asc"))["items"][0]["reactions"][-1]["count"] == 1
+
+
+async def test_an_export_that_nobody_reads_to_its_end_gives_back_what_it_took(service: Served) -> None:
+    mara = Person(service.url, unique("mara"))
+    place = (await mara.make())["id"]
+    await mara.fill(place, 6_000, "a long line of the berth log, so that no buffer holds it all " * 8)
+    for _ in range(5):
+        async with mara.http.stream("GET", f"/conversations/{place}/export") as answer:
+            if answer.status_code == 429:  # the one before has not ended yet
+                assert answer.headers["retry-after"] == "5"
+                continue
+            async for _ in answer.aiter_bytes():
+                break
+    async with asyncio.timeout(20):
+        while (answer := await mara.http.get(f"/conversations/{place}/export")).status_code == 429:
+            pass
+    assert answer.text.count("\n") == 6_000

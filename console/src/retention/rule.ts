@@ -2,7 +2,7 @@
 import type { components } from "../api/schema";
 import { count } from "../lib/format";
 
-export type Rule = components["schemas"]["RetentionRule-Output"];
+export type Rule = components["schemas"]["RetentionRule"];
 export type RuleBody = components["schemas"]["PutRetention"];
 export type Preview = components["schemas"]["RetentionPreview"];
 

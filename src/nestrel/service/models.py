@@ -25,7 +25,7 @@ from nestrel.service.fields import (
     Title,
     UserId,
 )
-from nestrel.service.retention_models import RetentionRule
+from nestrel.service.retention_models import WantedRule
 
 
 class PostMessage(Request):
@@ -68,7 +68,7 @@ class MakeConversation(Request):
     visibility: Visibility = Visibility.CLOSED
     members: Annotated[list[UserId], Field(max_length=limits.NEW_MEMBERS)] = Field(default_factory=list)
     attributes: Attributes = Field(default_factory=dict)
-    retention: RetentionRule | None = None
+    retention: WantedRule | None = None
 
     @model_validator(mode="after")
     def _direct_has_no_rules_of_its_own(self) -> MakeConversation:

@@ -20,7 +20,7 @@ def _duration(text: str) -> str:
 Keep = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]
 
 
-class RetentionRule(Request):
+class WantedRule(Request):
     """What a conversation keeps. All limits that are given hold, the strictest wins; `then` says what becomes of the
     rest. `hold` stops it all until it is lifted, and `{"hold": true}` alone is a rule."""
 
@@ -34,7 +34,7 @@ class RetentionRule(Request):
     hold: StrictBool = False
 
     @model_validator(mode="after")
-    def _is_a_rule(self) -> RetentionRule:
+    def _is_a_rule(self) -> WantedRule:
         limited = not (self.keep_last is None and self.keep_for is None and self.keep_bytes is None)
         if not limited and not self.hold:
             raise ValueError("name at least one of keep_last, keep_for, keep_bytes, or hold: true")
@@ -48,7 +48,7 @@ class RetentionRule(Request):
         return Rule(self.keep_last, for_, self.keep_bytes, Then(self.then or Then.ARCHIVE), self.hold)
 
 
-class PutRetention(RetentionRule):
+class PutRetention(WantedRule):
     """`confirm` is needed where the rule takes something away at once."""
 
     confirm: StrictBool = False

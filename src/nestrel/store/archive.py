@@ -50,7 +50,6 @@ GROWS_UP_TO = 256
 does not end in a segment for each; beyond that, what is archived is written again no more."""
 _LEVEL = 3
 _GZIP = 16 + zlib.MAX_WBITS
-_CHUNK = 256 * 1024
 
 
 class Segment(NamedTuple):

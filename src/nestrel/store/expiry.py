@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from typing import NamedTuple
 from uuid import UUID
 
@@ -29,6 +30,10 @@ CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE removed_at IS NULL) AS message
     FROM messages WHERE conversation_id = i.id AND seq >= i.floor AND seq < f.floor) gone
 ORDER BY i.n
 """
+_AGED = """
+SELECT coalesce(nestrel_floor_v1(id, floor, head, $2::timestamptz), floor) FROM unnest($1::text::uuid[]) WITH ORDINALITY
+    AS i (wanted, n) JOIN conversations ON id = i.wanted ORDER BY i.n
+"""
 
 
 class Expiring(NamedTuple):
@@ -46,6 +51,11 @@ class Asked(NamedTuple):
     floor: int
     aged: int
     excess: Excess
+
+
+async def aged(connection: Connection, ids: Sequence[UUID], cutoff: datetime) -> list[int]:
+    """For each conversation the lowest `seq` from its stored floor up that was written after the cutoff."""
+    return [row[0] for row in await fetch(connection, _AGED, array(ids), cutoff)]
 
 
 async def find(connection: Connection, asked: Sequence[Asked]) -> list[Expiring]:

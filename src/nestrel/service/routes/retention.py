@@ -14,7 +14,7 @@ from nestrel.core.retention import NO_RULE, Rule, Then
 from nestrel.service import retention_models as models
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.state import Service
-from nestrel.store import retention
+from nestrel.store import previewing, retention
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.native import Connection
 
@@ -64,11 +64,11 @@ async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Ru
 
 
 @router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
-async def preview(conversation_id: UUID, wanted: models.RetentionRule, service: ServiceDep, caller: CallerDep) -> Json:
+async def preview(conversation_id: UUID, wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take away now, counts and dates; nothing changes."""
     async with service.database.read() as connection:
         await _owned(connection, conversation_id, caller)
-        return Json((await retention.preview(connection, [conversation_id], wanted.rule)).wire())
+        return Json((await previewing.preview(connection, [conversation_id], wanted.rule)).wire())
 
 
 def _backend(caller: Caller) -> None:
@@ -105,11 +105,11 @@ async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirme
 
 
 @router.post("/retention/preview", responses=documented(RetentionPreview))
-async def preview_for_all(wanted: models.RetentionRule, service: ServiceDep, caller: CallerDep) -> Json:
+async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take from all conversations without one of their own."""
     _backend(caller)
     async with service.database.read() as connection:
-        return Json((await retention.preview_service_rule(connection, wanted.rule)).wire())
+        return Json((await previewing.preview_service_rule(connection, wanted.rule)).wire())
 
 
 @router.post("/retention/run", responses=documented(RetentionRun))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Sequence
-from contextlib import AsyncExitStack
 from typing import Annotated
 from uuid import UUID
 
@@ -22,7 +21,6 @@ from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store import exporting
 from nestrel.store.access import see
 from nestrel.store.batch import Written
-from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
@@ -68,21 +66,13 @@ async def export_all(
 async def _stream(service: Service, query: ExportQuery, conversation_id: UUID | None) -> StreamingResponse:
     if service.exports.locked():
         raise SlowDown("as many exports run as this process allows; try again later", retry_after=_RETRY_SECONDS)
-    stack = AsyncExitStack()
-    await stack.enter_async_context(service.exports)
-    try:
-        connection = await stack.enter_async_context(service.database.snapshot())
-    except BaseException:
-        await stack.aclose()
-        raise
-    return StreamingResponse(_chunks(stack, connection, query, conversation_id), media_type=_TYPES[query.form])
+    return StreamingResponse(_chunks(service, query, conversation_id), media_type=_TYPES[query.form])
 
 
-async def _chunks(
-    stack: AsyncExitStack, connection: Connection, query: ExportQuery, conversation_id: UUID | None
-) -> AsyncIterator[bytes]:
+async def _chunks(service: Service, query: ExportQuery, conversation_id: UUID | None) -> AsyncIterator[bytes]:
+    """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
     write = exporting.table if query.form == "csv" else exporting.jsonl
-    async with stack:
+    async with service.exports, service.database.snapshot() as connection:
         if query.form == "csv":
             yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
         if conversation_id is not None:
