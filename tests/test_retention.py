@@ -285,11 +285,12 @@ async def test_a_late_repeat_posts_nothing_after_its_message_was_swept(database:
     writer = Writer(database)
     for n in range(6):
         await writer.submit([Post(place, "mara", f"m{n}", key=f"k{n}")])
-    with pytest.raises(Expired):
-        await writer.submit([Post(place, "mara", "m1", key="k1")])
-    await sweep_all(database)
-    with pytest.raises(Expired):
-        await writer.submit([Post(place, "mara", "m1", key="k1")])
+    for swept in (False, True):
+        for body in ("m1", "something else"):
+            with pytest.raises(Expired):
+                await writer.submit([Post(place, "mara", body, key="k1")])
+        if not swept:
+            await sweep_all(database)
     again = await writer.submit([Post(place, "mara", "m5", key="k5")])
     assert (again[0].new, again[0].object["seq"]) == (False, 6)
     assert (await counters(database, place))[2] == 6

@@ -89,11 +89,11 @@ def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accept
         else:
             seen = place.keys.get(post.key_hash)
         if seen is not None:
+            if seen[0] < place.floor:  # whose content may be gone already: nobody can say whether it was the same
+                raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
             # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
             if seen[1] is not None and seen[1] != post.fingerprint:
                 raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
-            if seen[0] < place.floor:
-                raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
             post.seq = seen[0]
             return Repeated(place.id, seen[0], post.imported)
     if post.answers is not None:
