@@ -20,7 +20,8 @@ from nestrel.core.roles import Role
 from nestrel.live.hub import Follower, Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import changes as feed
-from nestrel.store import conversations, erase, events, members, native, resync, retention, sweep
+from nestrel.store import closed as closed_ones
+from nestrel.store import conversations, events, members, native, resync, retention, sweep
 from nestrel.store.batch import Growth
 from nestrel.store.changes import Changes
 from nestrel.store.database import Database
@@ -88,7 +89,7 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     async with database.write() as connection:
         await conversations.close(database, connection, closed)
     steps = 0
-    while await erase.step(database):
+    while await closed_ones.step(database):
         steps += 1
     assert steps == 2
     for table in ("expired_backlog", "expired_keys", "archive_segments", "archive_authors"):

@@ -26,7 +26,7 @@ from nestrel.service.pages import Pages
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
-from nestrel.store import erase, profiles, schema
+from nestrel.store import closed, profiles, schema
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.batch import Growth
 from nestrel.store.database import Database
@@ -186,7 +186,7 @@ class Service:
         """Take away what closed conversations held, at start and whenever one is closed."""
         while True:
             try:
-                while await erase.step(self.database):
+                while await closed.step(self.database):
                     pass
             except Exception as error:
                 log.warning("erase.failed", reason=str(error))

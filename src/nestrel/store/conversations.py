@@ -287,6 +287,6 @@ async def ids_of(connection: Connection, user_id: str, most: int) -> list[UUID]:
 
 
 async def close(database: Database, connection: Connection, conversation_id: UUID) -> None:
-    """Close for good: from the commit on nobody sees it. Its content is erased by `nestrel.store.erase`."""
+    """Close for good: from the commit on nobody sees it. Its content is erased by `nestrel.store.closed`."""
     rev = (await connection.execute(_CLOSE, {"id": conversation_id})).scalar_one()
     await database.announce(connection, [Moved(conversation_id, rev)])
