@@ -192,7 +192,7 @@ async def _retention(page: Page) -> None:
     await page.get_by_role("link", name="Retention").click()
     await page.get_by_role("combobox").select_option(label="Control room")
     await page.get_by_label("Newest messages").fill("300")
-    await page.get_by_role("region", name="Preview").get_by_text("would go").wait_for()
+    await page.get_by_role("region", name="Preview").get_by_role("listitem").last.wait_for()
     await page.wait_for_timeout(600)
     await page.screenshot(path=OUT / "console-retention.png")
 
