@@ -68,7 +68,7 @@ def test_the_archive_is_listed_read_verified_and_exported(
     assert (segment["first_seq"], segment["last_seq"], segment["messages"]) == (1, 10, 10)
     assert "tide 3" in run("archive", "show", place, "1").stdout
     assert [line["seq"] for line in lines(run("archive", "show", place, "1", "--json"))] == list(range(1, 11))
-    assert run("archive", "verify", place).stdout == "1 segments read, all of them whole\n"
+    assert run("archive", "verify", place).stdout == "1 segment read: whole\n"
     table = tmp_path / "old.csv"
     assert run("archive", "export", place, "--form", "csv", "--into", str(table)).returncode == 0
     with table.open(newline="") as file:
@@ -109,7 +109,7 @@ def test_a_person_is_erased_after_a_look_at_what_goes(run: Run, backend: Callabl
     assert (preview["messages"], preview["conversations"]) == (1, 1)
     assert backend("erase", user, STDIN="n\n").returncode == 1
     done = backend("erase", user, "--yes")
-    assert "1 messages in 1 conversations are empty" in done.stdout
+    assert "emptied 1 message in 1 conversation" in done.stdout
     newest = json.loads(run("history", place, "-n", "1", "--json").stdout)
     assert (newest["body"], newest["author_id"]) == ("", user)
     assert run("erase", user, "--yes").returncode == 1

@@ -85,7 +85,8 @@ def verify(client: Client, conversation: str, as_json: bool) -> None:
         elif fault is not None:
             click.echo(f"segment {item.segment}: {fault}", err=True)
     if not as_json:
-        click.echo(f"{checked:,} segments read, {'all of them whole' if not faults else f'{faults:,} not whole'}")
+        whole = "whole" if not faults else f"{faults:,} not whole"
+        click.echo(f"{output.counted(checked, 'segment')} read: {whole}")
     if faults:
         raise SystemExit(1)
 

@@ -50,7 +50,11 @@ def preview(found: RetentionPreview) -> None:
     assert found.first_at is not None
     assert found.last_at is not None
     seqs = f", {found.first_seq:,} to {found.last_seq:,}" if found.first_seq is not None else ""
-    out.print(Text.assemble((f"{found.expires:,} messages", "bold yellow"), f" would go{seqs}, {found.bytes:,} bytes"))
+    out.print(
+        Text.assemble(
+            (output.counted(found.expires, "message"), "bold yellow"), f" would go{seqs}, {found.bytes:,} bytes"
+        )
+    )
     first, last = (moment.strftime("%Y-%m-%d %H:%M:%S") for moment in (found.first_at, found.last_at))
     out.print(Text(f"written from {first} to {last} UTC", style="dim"))
     rows = grouped(found.by_day)

@@ -52,7 +52,8 @@ def _say(record: Erasure, as_json: bool) -> None:
         output.json_line(record)
         return
     emptied = record.messages + record.archived
-    click.echo(f"{emptied:,} messages in {record.conversations:,} conversations are empty; record {record.id}")
+    what, where = output.counted(emptied, "message"), output.counted(record.conversations, "conversation")
+    click.echo(f"emptied {what} in {where}; record {record.id}")
 
 
 def _table(rows: dict[str, object]) -> None:

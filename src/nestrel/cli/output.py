@@ -162,6 +162,11 @@ def progress(label: str, total: int | None = None) -> Iterator[Any]:
         yield lambda done, of=None: bar.update(task, completed=done, total=of if of is not None else total)
 
 
+def counted(count: int, word: str) -> str:
+    """`1 answer`, `1,200 answers`."""
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+
+
 def refuse(title: str, detail: str) -> None:
     """A refusal on stderr, in two lines."""
     click.echo(click.style(title, fg="red", bold=True), err=True)

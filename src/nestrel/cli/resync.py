@@ -95,10 +95,6 @@ def _tell(replica: SyncedReplica, report: Resynced, as_json: bool) -> None:
     table.add_row("conversations moved", f"{report.conversations:,}", came)
     table.add_row("rows", f"{report.rows:,}", "messages and members")
     table.add_row("bytes", f"{report.bytes:,}", "")
-    table.add_row("milliseconds", f"{report.seconds * 1000:,.0f}", f"in {_counted(report.requests, 'answer')}")
-    table.add_row("now held", f"{messages:,}", f"messages in {_counted(conversations, 'conversation')}")
+    table.add_row("milliseconds", f"{report.seconds * 1000:,.0f}", f"in {output.counted(report.requests, 'answer')}")
+    table.add_row("now held", f"{messages:,}", f"messages in {output.counted(conversations, 'conversation')}")
     output.console().print(table)
-
-
-def _counted(count: int, word: str) -> str:
-    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"

@@ -61,6 +61,7 @@ def write(chunks: Generator[bytes], into: Path | None) -> None:
                 file.write(chunk)
                 lines, size = lines + chunk.count(b"\n"), size + len(chunk)
                 advance(lines)
+            advance(lines, lines)
         os.replace(part, into)
     except OSError as error:
         raise click.ClickException(f"cannot write {into}: {error.strerror or error}") from None
