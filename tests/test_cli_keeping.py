@@ -113,3 +113,6 @@ def test_a_person_is_erased_after_a_look_at_what_goes(run: Run, backend: Callabl
     newest = json.loads(run("history", place, "-n", "1", "--json").stdout)
     assert (newest["body"], newest["author_id"]) == ("", user)
     assert run("erase", user, "--yes").returncode == 1
+    assert any(user in line for line in backend("erase", "--records").stdout.splitlines())
+    assert any(record["user_id"] == user for record in lines(backend("erase", "--records", "--json")))
+    assert backend("erase").returncode == 2

@@ -166,9 +166,16 @@ async def test_age_expires_to_the_instant_before_any_sweep_comes(make_database: 
         assert ([item["seq"] for item in changes["messages"]], changes["floor"]) == ([4, 5], 4)
         again = await bring(backend, place, *lines)
         assert (again["added"], again["repeated"], again["seqs"]) == (0, 5, [None, None, None, 4, 5])
+        assert shown["last_message"]["seq"] == 5
+        rule = {"keep_for": "PT1H", "then": "archive", "confirm": True}
+        assert (await mara.http.put(f"/conversations/{place}/retention", json=rule)).status_code == 200
+        empty = (await mara.http.get("/conversations")).json()["items"][0]
+        assert (empty["message_count"], empty["unread"], empty["floor"], empty["last_message"]) == (0, 0, 6, None)
+        assert (await mara.page(place))["items"] == []
+        assert (await mara.post(place, "tide is turning")).json()["seq"] == 6
         # What waits for the sweep is archived for whoever exports the archive, so that it is never nowhere.
         export = await mara.http.get(f"/conversations/{place}/export", params={"part": "archive"})
-        assert [json.loads(line)["seq"] for line in export.text.splitlines()] == [1, 2, 3]
+        assert [json.loads(line)["seq"] for line in export.text.splitlines()] == [1, 2, 3, 4, 5]
 
 
 async def test_followers_hear_within_a_sweep_of_a_floor_that_age_has_moved(swept: Served) -> None:

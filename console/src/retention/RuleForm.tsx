@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useDeferredValue, useState } from "react";
-import { answered, type Conversation } from "../api/client";
+import { answered, type Conversation, Refusal } from "../api/client";
 import { useSeat } from "../app/seatContext";
 import { Button, field } from "../app/ui";
 import { Confirm } from "./Confirm";
 import { PreviewPane } from "./PreviewPane";
-import { bodyOf, type Draft, draftOf, type Rule, wordsOf } from "./rule";
+import { bodyOf, type Draft, draftOf, type Preview, type Rule, wordsOf } from "./rule";
 
 const RETENTION = "/v1/conversations/{conversation_id}/retention" as const;
 
@@ -15,7 +15,7 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
   const { seat } = useSeat();
   const [draft, setDraft] = useState<Draft>(() => draftOf(rule));
   const [problem, setProblem] = useState("");
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<Preview | null>(null);
   const params = { path: { conversation_id: conversation.id } };
   const read = bodyOf(draft);
   const fault = "body" in read ? null : read;
@@ -37,18 +37,18 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
       if (body) await answered(seat.api.PUT(RETENTION, { params, body: { ...body, confirm } }));
       else await answered(seat.api.DELETE(RETENTION, { params: { ...params, query: { confirm } } }));
       setProblem("");
-      setAsking(false);
+      setAsking(null);
       onChanged();
     } catch (error) {
-      setProblem(error instanceof Error ? error.message : String(error));
-      setAsking(false);
+      // What goes is asked about as the service says it at this moment.
+      const needed = error instanceof Refusal && error.is("confirm-needed");
+      setAsking(needed ? (error.problem as unknown as { preview: Preview }).preview : null);
+      setProblem(needed ? "" : error instanceof Error ? error.message : String(error));
     }
   };
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (fault) return;
-    if (body && (preview.data?.expires ?? 0) > 0) setAsking(true);
-    else void put(false);
+    if (!fault) void put(false);
   };
   const input = (name: "keepLast" | "keepFor" | "keepBytes", label: string, hint: string) => (
     <div>
@@ -125,12 +125,12 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
         preview={wanted === "null" ? null : preview.data}
         problem={preview.error?.message}
       />
-      {asking && preview.data && (
+      {asking && (
         <Confirm
-          preview={preview.data}
+          preview={asking}
           fate={draft.fate}
           onYes={() => void put(true)}
-          onNo={() => setAsking(false)}
+          onNo={() => setAsking(null)}
         />
       )}
     </div>

@@ -15,17 +15,24 @@ _PAUSE_SECONDS = 0.2
 
 
 @click.command()
-@click.argument("user")
+@click.argument("user", required=False)
+@click.option("--records", is_flag=True, help="List who has been erased, and when, instead.")
 @click.option("--preview", "only_preview", is_flag=True, help="Show what would be emptied, and change nothing.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @as_json
 @with_client
-def erase(client: Client, user: str, only_preview: bool, yes: bool, as_json: bool) -> None:
+def erase(client: Client, user: str | None, records: bool, only_preview: bool, yes: bool, as_json: bool) -> None:
     """Empty everything that USER has written, live and archived, and their profile, for good.
 
     Their messages become tombstones, earlier bodies go, and the name and picture; a record of the act stays. What was
     counted is shown first, and asked about. For a trusted backend.
     """
+    if records:
+        for record in client.erasures():
+            _list(record, as_json)
+        return
+    if user is None:
+        raise click.UsageError("name a USER, or pass --records")
     found = client.preview_erasure(user)
     if as_json and only_preview:
         output.json_line(found)
@@ -45,6 +52,16 @@ def erase(client: Client, user: str, only_preview: bool, yes: bool, as_json: boo
             record = client.erasure(record.id)
             advance(record.messages + record.archived)
     _say(record, as_json)
+
+
+def _list(record: Erasure, as_json: bool) -> None:
+    if as_json:
+        output.json_line(record)
+        return
+    emptied = output.counted(record.messages + record.archived, "message")
+    state = f"{record.finished_at:%Y-%m-%d %H:%M}" if record.finished_at is not None else "under way"
+    user, asker = output.one_line(record.user_id), output.one_line(record.asked_by)
+    click.echo(f"{state}  {user}  {emptied}, asked by {asker}, record {record.id}")
 
 
 def _say(record: Erasure, as_json: bool) -> None:

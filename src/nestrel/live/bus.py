@@ -14,6 +14,7 @@ import redis.asyncio as redis
 import structlog
 from sqlalchemy.engine import make_url
 
+from nestrel.live.waiting import happens
 from nestrel.store import events
 from nestrel.store.events import Moved
 
@@ -48,8 +49,7 @@ class _Line(ABC):
         self._heard = heard
         self._task = asyncio.create_task(self._keep(on_return), name="bus")
         # A store that is away at start is no reason not to start: readiness says so until it is back.
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._up.wait(), 5)
+        await happens(self._up, 5)
 
     async def stop(self) -> None:
         if self._task is not None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 
 import structlog
 
 from nestrel.core.commands import Remove
 from nestrel.core.problems import Expired, NotFound
+from nestrel.live.waiting import happens
 from nestrel.store import erasing, profiles
 from nestrel.store.database import Database
 from nestrel.store.erasing import Erasure
@@ -35,8 +35,7 @@ class Erasures:
                     pass
             except Exception as error:
                 log.warning("erasure.failed", reason=str(error))
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self.wanted.wait(), _PAUSE_SECONDS)
+            await happens(self.wanted, _PAUSE_SECONDS)
             self.wanted.clear()
 
     async def _step(self) -> bool:

@@ -19,6 +19,7 @@ from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
+from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.erasures import Erasures
@@ -108,10 +109,11 @@ class Service:
 
     async def stop(self) -> None:
         await self.writer.drain()
-        for task in self._tasks:
-            task.cancel()
-        if self._tasks:
-            await asyncio.wait(self._tasks)
+        pending = set(self._tasks)
+        while pending:  # said again, for a driver in the middle of something may take it for an error of its own
+            for task in pending:
+                task.cancel()
+            _, pending = await asyncio.wait(pending, timeout=1)
         await self.hub.stop()
         await self.bus.stop()
         await self.database.close()
@@ -190,8 +192,7 @@ class Service:
                     pass
             except Exception as error:
                 log.warning("erase.failed", reason=str(error))
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self.something_closed.wait(), _ERASE_PAUSE_SECONDS)
+            await happens(self.something_closed, _ERASE_PAUSE_SECONDS)
             self.something_closed.clear()
 
 

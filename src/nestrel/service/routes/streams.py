@@ -14,6 +14,7 @@ from starlette.responses import StreamingResponse
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core.problems import StoreUnavailable
+from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.addressing import written
 from nestrel.service.following import Checkpoint, Delivery, Ended, Following
@@ -131,9 +132,7 @@ class Stream:
                 if self._one and isinstance(event, Ended):
                     return
             elif not self._something.is_set():
-                try:
-                    await asyncio.wait_for(self._something.wait(), _COMMENT_SECONDS)
-                except TimeoutError:
+                if not await happens(self._something, _COMMENT_SECONDS):
                     yield ": here\n\n"
 
     def _text(self, event: Delivery | Ended | Checkpoint) -> str:
