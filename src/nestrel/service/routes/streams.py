@@ -131,9 +131,8 @@ class Stream:
                 yield self._text(event)
                 if self._one and isinstance(event, Ended):
                     return
-            elif not self._something.is_set():
-                if not await happens(self._something, _COMMENT_SECONDS):
-                    yield ": here\n\n"
+            elif not self._something.is_set() and not await happens(self._something, _COMMENT_SECONDS):
+                yield ": here\n\n"
 
     def _text(self, event: Delivery | Ended | Checkpoint) -> str:
         if isinstance(event, Delivery):
