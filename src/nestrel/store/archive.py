@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 import zlib
 from collections import Counter
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Coroutine, Sequence
 from datetime import datetime
 from hashlib import sha256
-from typing import NamedTuple
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import orjson
@@ -112,8 +112,14 @@ async def every(connection: Connection, conversation_id: UUID) -> AsyncIterator[
         yield one
 
 
-async def append(connection: Connection, conversation_id: UUID, run: Sequence[Line]) -> None:
-    """Archive a run of messages that follows what is archived already, in the caller's transaction."""
+async def append(
+    connection: Connection,
+    conversation_id: UUID,
+    run: Sequence[Line],
+    take_away: Callable[[], Coroutine[Any, Any, None]],
+) -> None:
+    """Archive a run of messages that follows what is archived already, in the caller's transaction. `take_away`
+    deletes them on the same connection: the store does so while the segment is compressed here."""
     number, first, text = 1, run[0].seq, b""
     found = await fetch(connection, _LAST, conversation_id)
     if found:
@@ -125,16 +131,23 @@ async def append(connection: Connection, conversation_id: UUID, run: Sequence[Li
             assert held is not None
             text = held[1]
     text += b"".join([line.text + b"\n" for line in run])
-    await _put(connection, conversation_id, number, first, run[-1].seq, text)
+    _, packed = await asyncio.gather(take_away(), _pack(text))
+    await _put(connection, conversation_id, number, first, run[-1].seq, len(text), *packed)
     authors = Counter(line.author_id for line in run if line.kept)
     await execute(connection, _AUTHORS, conversation_id, number, list(authors), list(authors.values()))
 
 
-async def _put(connection: Connection, conversation_id: UUID, segment: int, first: int, last: int, text: bytes) -> None:
-    # Both leave the interpreter to others while they run, which are requests.
-    content, digest = await asyncio.to_thread(lambda: (pack(text), sha256(text).digest()))
+async def _pack(text: bytes) -> tuple[bytes, bytes]:
+    """The hash of lines, and their compressed form. Both leave the interpreter to others while they run."""
+    return await asyncio.to_thread(lambda: (sha256(text).digest(), pack(text)))
+
+
+async def _put(
+    connection: Connection, conversation_id: UUID, segment: int, first: int, last: int, size: int, digest: bytes,
+    content: bytes,
+) -> None:  # fmt: skip
     messages = last - first + 1
-    await execute(connection, _PUT, conversation_id, segment, first, last, messages, len(text), digest, content)
+    await execute(connection, _PUT, conversation_id, segment, first, last, messages, size, digest, content)
 
 
 async def erase(
@@ -158,6 +171,8 @@ async def erase(
             erased += 1
             line = orjson.dumps({**message, **tombstone})
         written.append(line + b"\n")
-    await _put(connection, conversation_id, number, segment.first_seq, segment.last_seq, b"".join(written))
+    text = b"".join(written)
+    packed = await _pack(text)
+    await _put(connection, conversation_id, number, segment.first_seq, segment.last_seq, len(text), *packed)
     await execute(connection, _FORGET_AUTHOR, author_id, conversation_id, number)
     return erased

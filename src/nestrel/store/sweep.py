@@ -97,10 +97,12 @@ async def step(database: Database, after: UUID = NOTHING, most: int = STEP) -> S
             if then == Then.ARCHIVE:
                 run = _bounded((await lines.read(connection, conversation_id, low, high, most)).lines())
                 high = run[-1].seq
-                await archive.append(connection, conversation_id, run)
+                await archive.append(
+                    connection, conversation_id, run, lambda: take_away(connection, conversation_id, low, high)
+                )
             else:
                 await record_discard(connection, conversation_id, low, high)
-            await take_away(connection, conversation_id, low, high)
+                await take_away(connection, conversation_id, low, high)
         await record(connection, conversation_id, high + 1, floor)
     return Step(conversation_id, high - low + 1, Then(then), high + 1 < floor)
 
