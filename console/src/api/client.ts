@@ -64,10 +64,10 @@ export async function answered<T>(
   if (response.ok) return data as T;
   const problem = error as Partial<ProblemDocument> | undefined;
   throw new Refusal({
+    ...problem,
     type: problem?.type ?? "about:blank",
     title: problem?.title ?? response.statusText,
     status: problem?.status ?? response.status,
     detail: problem?.detail ?? `the service answered ${response.status}`,
-    ...(problem?.errors ? { errors: problem.errors } : {}),
   });
 }

@@ -42,7 +42,7 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
     } catch (error) {
       // What goes is asked about as the service says it at this moment.
       const needed = error instanceof Refusal && error.is("confirm-needed");
-      setAsking(needed ? (error.problem as unknown as { preview: Preview }).preview : null);
+      setAsking(needed ? (error.problem.preview as Preview) : null);
       setProblem(needed ? "" : error instanceof Error ? error.message : String(error));
     }
   };
