@@ -18,6 +18,7 @@ from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.problems import ConfirmNeeded, Expired, Problem, TooLarge
 from nestrel.core.retention import Rule, Then
+from nestrel.service.sweeper import Sweeper
 from nestrel.store import archive, conversations, previewing, retention, sweep
 from nestrel.store.access import Caller, see
 from nestrel.store.batch import Growth
@@ -226,7 +227,7 @@ async def test_age_is_previewed_at_a_moment_that_is_handed_in(database: Database
         "last_at": "2026-05-05T14:00:00.000000Z", "bytes": 30,
         "by_day": [{"day": "2026-05-04", "messages": 3}, {"day": "2026-05-05", "messages": 2}],
     }  # fmt: skip
-    for (one, _), (two, _) in pairwise([(morning, 0), *((time, 0) for time in times)]):
+    for one, two in pairwise([morning, *times]):
         async with database.read() as connection:
             first = await previewing.preview(connection, [place], rule, one)
             second = await previewing.preview(connection, [place], rule, two)
@@ -272,6 +273,38 @@ async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Databas
     async with database.read() as connection:
         [(rev,)] = await fetch(connection, "SELECT rev FROM conversations WHERE id = $1", place)
     assert rev == before + 1  # told once
+
+
+async def test_a_long_sweep_does_not_hold_up_what_grows_old(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Followers hear of an age within a sweep's interval, also while millions of messages wait to be taken away."""
+    place = await make_place(database, mara="owner")
+    await Writer(database).submit([Post(place, "mara", "old", created_at=datetime.now(UTC) - timedelta(days=2))])
+    swept = 0
+
+    async def never_done(*_: object) -> sweep.Step:
+        nonlocal swept
+        swept += 1
+        await asyncio.sleep(0)
+        return sweep.Step(place, 1, Then.ARCHIVE, full=True)
+
+    monkeypatch.setattr(sweep, "step", never_done)
+    running = asyncio.create_task(Sweeper(database, 0.05).run())
+    try:
+        async with asyncio.timeout(10):
+            while swept < 3:
+                await asyncio.sleep(0)
+            async with database.write() as connection:
+                rule = Rule(keep_for=Duration.parse("P2DT2S"))
+                await retention.put(database, connection, place, rule, confirmed=True)
+            stored = 1
+            while stored != 2:
+                async with database.read() as connection:
+                    [(stored,)] = await fetch(connection, "SELECT floor FROM conversations WHERE id = $1", place)
+    finally:
+        running.cancel()
+        await asyncio.wait({running})
 
 
 async def test_a_late_repeat_posts_nothing_after_its_message_was_swept(database: Database) -> None:

@@ -59,14 +59,15 @@ async def test_lines_that_cannot_be_taken_are_named_and_the_rest_goes_in(service
         {**good, "key": "8", "reply_to": 99},
         {**good, "key": "1", "body": "other"},
         {**good, "key": "9"},
+        {**good, "key": "10", "reply_line": 3},
     ]
     packed = b"".join(json.dumps(line).encode() + b"\n" for line in lines) + b"{nothing\n[1]\n"
     answer = (await backend.http.post(f"/conversations/{place}/import", content=packed)).json()
-    assert (answer["added"], answer["seqs"]) == (2, [1, *[None] * 8, 2, None, None])
+    assert (answer["added"], answer["seqs"]) == (2, [1, *[None] * 8, 2, *[None] * 3])
     told = {one["line"]: one["detail"] for one in answer["refused"]}
-    assert list(told) == [2, 3, 4, 5, 6, 7, 8, 9, 11, 12]
+    assert list(told) == [2, 3, 4, 5, 6, 7, 8, 9, 11, 12, 13]
     for line, word in {2: "blank", 3: "order of time", 4: "RFC 3339", 5: "future", 6: "author_id", 7: "line 2",
-                       8: "reply", 9: "key", 11: "JSON", 12: "object"}.items():  # fmt: skip
+                       8: "reply", 9: "key", 11: "was refused", 12: "JSON", 13: "object"}.items():  # fmt: skip
         assert word in told[line], told[line]
 
 

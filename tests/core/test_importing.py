@@ -40,7 +40,7 @@ class Store:
                 self.keys[line["key"]] = len(self.messages)
                 seqs.append(len(self.messages))
                 added += 1
-        return ImportAnswer(added=added, repeated=seqs.count(None) * 0, seqs=seqs, refused=refused)
+        return ImportAnswer(added=added, repeated=0, seqs=seqs, refused=refused)
 
 
 async def bring(store: Store, lines: list[bytes]) -> list[RefusedLine]:

@@ -101,10 +101,13 @@ class Importer:
         """The calls to make. The next one is read while one is under way."""
         rest = iter(lines)
         coming = asyncio.create_task(asyncio.to_thread(self._read, rest))
-        while (chunk := await coming).read:
-            coming = asyncio.create_task(asyncio.to_thread(self._read, rest))
-            self._link(chunk)
-            yield chunk
+        try:
+            while (chunk := await coming).read:
+                coming = asyncio.create_task(asyncio.to_thread(self._read, rest))
+                self._link(chunk)
+                yield chunk
+        finally:
+            coming.cancel()  # whoever asked may have left, as when the service refuses
 
     def _read(self, lines: Iterator[bytes]) -> Chunk:
         chunk = Chunk()

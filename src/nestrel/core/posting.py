@@ -97,6 +97,8 @@ def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accept
             post.seq = seen[0]
             return Repeated(place.id, seen[0], post.imported)
     if post.answers is not None:
+        if post.answers.seq is None:
+            raise invalid("/reply_line", "the line that it replies to was refused")
         post.reply_to = post.answers.seq
     if post.reply_to is not None and not place.floor <= post.reply_to <= place.head:  # those run without a gap
         detail = f"there is no message {post.reply_to} here to reply to"

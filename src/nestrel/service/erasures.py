@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from uuid import UUID
 
 import structlog
 
@@ -17,6 +18,8 @@ from nestrel.store.writer import Writer
 log = structlog.get_logger()
 
 _PAUSE_SECONDS = 5.0
+_PARTS = 10
+"""Parts that one step removes; it holds the erasure meanwhile."""
 
 
 class Erasures:
@@ -48,16 +51,27 @@ class Erasures:
             if place is None:
                 await erasing.finish(claim, erasure)
                 return True
-            async with self._database.read() as connection:
-                seqs = await erasing.live_seqs(connection, place, erasure)
-            if seqs:
-                await self._remove(erasure, [Remove(place, erasure.asked_by, seq, service=True) for seq in seqs])
+            removed, all_removed = await self._remove_live(erasure, place)
             archived, more = await erasing.empty_expired(self._database, place, erasure)
-            done = not more and len(seqs) < erasing.STEP
-            await erasing.progress(claim, erasure, place, messages=len(seqs), archived=archived, finished=done)
+            done = all_removed and not more
+            await erasing.progress(claim, erasure, place, messages=removed, archived=archived, finished=done)
         return True
 
-    async def _remove(self, erasure: Erasure, commands: list[Remove]) -> None:
+    async def _remove_live(self, erasure: Erasure, place: UUID) -> tuple[int, bool]:
+        """Remove some of what is kept, going on from one part to the next, so that what is removed already is not
+        walked over for each; how many, and whether that was all."""
+        removed = after = 0
+        for _ in range(_PARTS):
+            async with self._database.read() as connection:
+                seqs = await erasing.live_seqs(connection, place, erasure, after)
+            await self._remove([Remove(place, erasure.asked_by, seq, service=True) for seq in seqs])
+            removed += len(seqs)
+            if len(seqs) < erasing.STEP:
+                return removed, True
+            after = seqs[-1]
+        return removed, False
+
+    async def _remove(self, commands: list[Remove]) -> None:
         answers = await asyncio.gather(
             *(self._writer.submit([command]) for command in commands), return_exceptions=True
         )

@@ -15,7 +15,7 @@ from starlette.responses import Response
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core.objects import ProblemDocument
-from nestrel.core.problems import Unauthenticated, invalid
+from nestrel.core.problems import Forbidden, Unauthenticated, invalid
 from nestrel.core.text import check_key
 from nestrel.service.state import Service
 from nestrel.store import rows
@@ -118,6 +118,12 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
     if request.method != "GET" and request.scope["path"] not in _QUESTIONS:
         service.count_command(caller)
     return caller
+
+
+def check_trusted(caller: Caller, does: str) -> None:
+    """Raises `Forbidden` for anyone but a trusted backend; `does` says what only one of those does."""
+    if not caller.service:
+        raise Forbidden(f"only a trusted backend (scope nestrel.service) {does}")
 
 
 ServiceDep = Annotated[Service, Depends(get_service)]

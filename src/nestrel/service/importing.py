@@ -130,7 +130,7 @@ def _brought(fields: dict[str, Any]) -> Brought | None:
     if not earlier and not reacted and edited_at is None:
         return None
     bodies = [_earlier(one) for one in _objects(earlier, "earlier", limits.EDITS_MOST)]
-    marks = {_mark(one)[:2]: _mark(one) for one in _objects(reacted, "reacted", limits.IMPORT_MARKS)}
+    marks = {mark[:2]: mark for mark in map(_mark, _objects(reacted, "reacted", limits.IMPORT_MARKS))}
     if len({symbol for symbol, _ in marks}) > limits.SYMBOLS_MOST:
         raise invalid("/reacted", f"a message bears at most {limits.SYMBOLS_MOST} different symbols")
     return Brought(edited_at if bodies else None, tuple(bodies), tuple(marks.values()))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
+from collections.abc import Awaitable, Callable
 
 import structlog
 
@@ -29,16 +30,24 @@ class Sweeper:
         self._seconds = seconds
 
     async def run(self) -> None:
-        """Sweep for ever."""
+        """Sweep for ever. Floors move in time, however long it takes to take away what is below them."""
+        await asyncio.gather(self._every(self._look), self._every(self._sweep))
+
+    async def _every(self, work: Callable[[], Awaitable[None]]) -> None:
         while True:
             try:
-                await self._floors()
-                while await self._pass(paced=True):
-                    pass
-                await self.backlog()
+                await work()
             except Exception as error:
                 log.warning("sweep.failed", reason=str(error))
             await asyncio.sleep(self._seconds)
+
+    async def _look(self) -> None:
+        await self._floors()
+        await self.backlog()
+
+    async def _sweep(self) -> None:
+        while await self._pass(paced=True):
+            pass
 
     async def run_for(self, seconds: float) -> Counter[Then]:
         """Sweep without pauses until nothing is left or the time is over; returns what it took away."""

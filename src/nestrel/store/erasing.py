@@ -41,7 +41,7 @@ ORDER BY c.id LIMIT 1
 """
 _SEQS = """
 SELECT seq FROM messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at <= $3
-    AND seq >= (SELECT floor FROM conversations WHERE id = $1) ORDER BY seq LIMIT $4
+    AND seq >= (SELECT floor FROM conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
 """
 _LOCK_BACKLOG = "SELECT FROM expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _EMPTY_EXPIRED = """
@@ -63,7 +63,7 @@ WHERE id = $1
 _FINISH = "UPDATE erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
 STEP = 500
-"""Live messages that one step removes at most."""
+"""Live messages that are removed at one time."""
 _SEGMENTS = 4
 _CHUNK = 1_000
 
@@ -117,7 +117,7 @@ async def extent(connection: Connection, user_id: str) -> Extent:
 
 
 async def begin(connection: Connection, id_: UUID, user_id: str, asked_by: str) -> Erasure:
-    """Record that someone is to be erased; `step` does it."""
+    """Record that someone is to be erased."""
     return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, asked_by))[0])
 
 
@@ -145,9 +145,10 @@ async def next_place(connection: Connection, erasure: Erasure, at: UUID) -> UUID
     return found[0][0] if found else None
 
 
-async def live_seqs(connection: Connection, conversation_id: UUID, erasure: Erasure) -> list[int]:
-    """Some of the person's messages that are still kept; the write path removes them, as for everyone."""
-    found = await fetch(connection, _SEQS, conversation_id, erasure.user_id, erasure.asked_at, STEP)
+async def live_seqs(connection: Connection, conversation_id: UUID, erasure: Erasure, after: int) -> list[int]:
+    """Some of the person's messages behind `after` that are still kept; the write path removes them, as for
+    everyone."""
+    found = await fetch(connection, _SEQS, conversation_id, erasure.user_id, erasure.asked_at, after, STEP)
     return [row[0] for row in found]
 
 

@@ -11,24 +11,18 @@ from fastapi import APIRouter, Query, Request
 
 from nestrel.core.ids import uuid7
 from nestrel.core.objects import Erasure, ErasurePage, ErasurePreview
-from nestrel.core.problems import ConfirmNeeded, Forbidden, NotFound
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.core.problems import ConfirmNeeded, NotFound
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery
 from nestrel.service.retention_models import AskErasure, ErasePerson
 from nestrel.store import erasing, profiles
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/erasures", route_class=JsonRoute, tags=["erasures"])
 
 _NEWEST = UUID(int=2**128 - 1)
-
-
-def _backend(caller: Caller) -> None:
-    if not caller.service:
-        raise Forbidden("only a trusted backend (scope nestrel.service) erases people")
 
 
 async def _preview(connection: Connection, user_id: str) -> Wire:
@@ -46,7 +40,7 @@ async def _preview(connection: Connection, user_id: str) -> Wire:
 @router.post("/preview", responses=documented(ErasurePreview))
 async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) -> Json:
     """What erasing someone would empty; nothing changes."""
-    _backend(caller)
+    check_trusted(caller, "erases people")
     async with service.database.read() as connection:
         return Json(await _preview(connection, wanted.user_id))
 
@@ -55,7 +49,7 @@ async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) ->
 async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> Json:
     """Erase someone: their profile at once, and what they have written until now in the background, in every
     conversation and in the archive. It wants `confirm: true`; without it the refusal (409) shows the preview."""
-    _backend(caller)
+    check_trusted(caller, "erases people")
     if not wanted.confirm:
         async with service.database.read() as connection:
             found = await _preview(connection, wanted.user_id)
@@ -76,7 +70,7 @@ async def listing(
     query: Annotated[ListQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
     """The records, newest first; they stay."""
-    _backend(caller)
+    check_trusted(caller, "erases people")
 
     async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
         items, following = await erasing.page(connection, query.limit, UUID(after) if after else _NEWEST)
@@ -88,7 +82,7 @@ async def listing(
 @router.get("/{erasure_id}", responses=documented(Erasure))
 async def show(erasure_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
     """One record, and how far it has come."""
-    _backend(caller)
+    check_trusted(caller, "erases people")
     async with service.database.read() as connection:
         found = await erasing.show(connection, erasure_id)
     if found is None:

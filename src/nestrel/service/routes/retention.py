@@ -12,7 +12,7 @@ from nestrel.core.objects import RetentionPreview, RetentionRule, RetentionRun
 from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, Then
 from nestrel.service import retention_models as models
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
 from nestrel.service.state import Service
 from nestrel.store import previewing, retention
 from nestrel.store.access import Access, Caller, see
@@ -71,15 +71,10 @@ async def preview(conversation_id: UUID, wanted: models.WantedRule, service: Ser
         return Json((await previewing.preview(connection, [conversation_id], wanted.rule)).wire())
 
 
-def _backend(caller: Caller) -> None:
-    if not caller.service:
-        raise Forbidden("only a trusted backend (scope nestrel.service) does this")
-
-
 @router.get("/retention", responses=documented(RetentionRule))
 async def show_for_all(service: ServiceDep, caller: CallerDep) -> Json:
     """The rule of all conversations without one of their own. For a trusted backend, as all that follows."""
-    _backend(caller)
+    check_trusted(caller, "does this")
     async with service.database.read() as connection:
         return Json(retention.wire((await retention.service_rule(connection))[1], own=False))
 
@@ -98,7 +93,7 @@ async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
 
 
 async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
-    _backend(caller)
+    check_trusted(caller, "does this")
     async with service.database.write() as connection:
         await retention.put_service_rule(connection, rule, confirmed=confirmed)
     return Json(retention.wire(rule, own=False))
@@ -107,7 +102,7 @@ async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirme
 @router.post("/retention/preview", responses=documented(RetentionPreview))
 async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take from all conversations without one of their own."""
-    _backend(caller)
+    check_trusted(caller, "does this")
     async with service.database.read() as connection:
         return Json((await previewing.preview_service_rule(connection, wanted.rule)).wire())
 
@@ -115,7 +110,7 @@ async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller
 @router.post("/retention/run", responses=documented(RetentionRun))
 async def run(service: ServiceDep, caller: CallerDep) -> Json:
     """Sweep now, without pauses, for about a second; to be called again while messages wait."""
-    _backend(caller)
+    check_trusted(caller, "does this")
     taken = await service.sweeper.run_for(_RUN_SECONDS)
     waiting = await service.sweeper.backlog()
     answer = {

@@ -15,7 +15,7 @@ from nestrel.core.commands import Post
 from nestrel.core.objects import ImportAnswer
 from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, TooLarge, invalid
 from nestrel.service import importing
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented, documented_text
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store import exporting
@@ -58,8 +58,7 @@ async def export_all(
     query: Annotated[ExportQuery, Query()], service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
-    if not caller.service:
-        raise Forbidden("only a trusted backend (scope nestrel.service) exports everything")
+    check_trusted(caller, "exports everything")
     return await _stream(service, query, None)
 
 
@@ -89,8 +88,7 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
     """Bring in messages that were written elsewhere, with their authors and times, in the order of time; for a trusted
     backend. A line that cannot be taken is refused by its number and the others go in; what is here already, by its
     key, is not added again."""
-    if not caller.service:
-        raise Forbidden("only a trusted backend (scope nestrel.service) imports; others post")
+    check_trusted(caller, "imports; others post")
     async with service.database.read() as connection:
         await see(connection, conversation_id, caller)
     raw = (await request.body()).splitlines()
