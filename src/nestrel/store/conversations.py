@@ -71,14 +71,11 @@ _EVERY_PAGE = text(
 )
 
 _INSERT = text(
-    """
+    f"""
     INSERT INTO conversations (id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by,
-                               created_at, rev, own_rev, member_count, last_at, keep_last, keep_for, keep_span,
-                               keep_bytes, after_expiry, hold, inherits)
+                               created_at, rev, own_rev, member_count, last_at, {rules.INTO}, inherits)
     VALUES (:id, :kind, :visibility, :name, :name_key, :title, :attributes, :direct_pair, :created_by,
-            :at, :rev, 1, :member_count, :at, :keep_last, :keep_for,
-            make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval), :keep_bytes, :after_expiry,
-            :hold, :inherits)
+            :at, :rev, 1, :member_count, :at, {rules.VALUES}, :inherits)
     """
 )
 _INSERT_MEMBERS = text(

@@ -20,12 +20,7 @@ from nestrel.store.rules import RULE_COLUMNS
 _RULE = f"SELECT {RULE_COLUMNS}, inherits FROM conversations WHERE id = $1"
 _SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM service_rule ORDER BY version DESC LIMIT 1"
 _SET_SERVICE_RULE = text(
-    """
-    INSERT INTO service_rule (version, keep_last, keep_for, keep_span, keep_bytes, after_expiry, hold)
-    SELECT max(version) + 1, :keep_last, :keep_for,
-           make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval), :keep_bytes, :after_expiry, :hold
-    FROM service_rule
-    """
+    f"INSERT INTO service_rule (version, {rules.INTO}) SELECT max(version) + 1, {rules.VALUES} FROM service_rule"
 )
 # What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
 # one, to the archive, so that nothing is lost.

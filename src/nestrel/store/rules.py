@@ -10,17 +10,15 @@ from nestrel.core.retention import NO_RULE, Rule, Then
 
 RULE_COLUMNS = "keep_last, keep_for, keep_bytes, after_expiry, hold"
 
-# What has expired by age is gone for readers at once, though the sweep moves the floor later.
-FLOOR = """(CASE WHEN {0}.keep_span IS NULL OR {0}.hold THEN {0}.floor
-    ELSE nestrel_floor_v1({0}.id, {0}.floor, {0}.head, nestrel_before_v1(clock_timestamp(), {0}.keep_span)) END)"""
-
 SIZE = "(octet_length(body) + coalesce(octet_length(attributes), 0))"
 """`nestrel.core.retention.size_of` in SQL."""
 
 
-def floor(alias: str) -> str:
-    """SQL for the lowest `seq` that a conversation keeps now; `alias` is one of `conversations`."""
-    return FLOOR.format(alias)
+def floor(c: str) -> str:
+    """SQL for the lowest `seq` that a conversation keeps now; `c` is an alias of `conversations`. What has expired by
+    age is gone for readers at once, though the sweep moves the stored floor later."""
+    return f"""(CASE WHEN {c}.keep_span IS NULL OR {c}.hold THEN {c}.floor
+    ELSE nestrel_floor_v1({c}.id, {c}.floor, {c}.head, nestrel_before_v1(clock_timestamp(), {c}.keep_span)) END)"""
 
 
 @lru_cache(maxsize=1024)
@@ -32,7 +30,7 @@ def rule(keep_last: int | None, keep_for: str | None, keep_bytes: int | None, th
 
 
 def values(wanted: Rule) -> dict[str, Any]:
-    """The same as values for a statement with `SET`."""
+    """The same as values for a statement with `VALUES` or `SET`."""
     for_ = wanted.keep_for
     return {
         "keep_last": wanted.keep_last,
@@ -45,6 +43,8 @@ def values(wanted: Rule) -> dict[str, Any]:
     }
 
 
-SET = """keep_last = :keep_last, keep_for = :keep_for,
-    keep_span = make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval),
-    keep_bytes = :keep_bytes, after_expiry = :after_expiry, hold = :hold"""
+_SPAN = "make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval)"
+INTO = "keep_last, keep_for, keep_span, keep_bytes, after_expiry, hold"
+VALUES = f":keep_last, :keep_for, {_SPAN}, :keep_bytes, :after_expiry, :hold"
+SET = f"({INTO}) = ({VALUES})"
+"""A rule's columns and its `values`, for an INSERT and for an UPDATE."""
