@@ -53,6 +53,7 @@ async def test_two_seats_part_and_come_together_again(window: Window) -> None:
     await beside(page, "Odd Haverland")
     await page.get_by_label("on").select_option(label="Control room")
     await expect(page.locator("li[data-seq]").first).to_be_visible()
+    await expect(page.locator("[data-cell='right missing']")).to_have_count(0)  # the other seat has read its page too
     await page.get_by_role("switch", name="line of Odd Haverland").click()
     await expect(page.get_by_role("status", name="right line")).to_have_text("away")
     texts = [unique("from mara") for _ in range(3)]
