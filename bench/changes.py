@@ -42,11 +42,11 @@ _READ_SCRIPT = """
 UPDATE floor_receipts SET read_seq = read_seq + 1 WHERE member = 1;
 """
 _FILL = """
-INSERT INTO messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
+INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
 SELECT c.id, n, n, n, now() - interval '1 day', 'harbour-office', repeat('tide ', 24), 'plain'
-FROM conversations c, generate_series(1, {count}) n WHERE c.id = ANY('{{{ids}}}');
-UPDATE conversations SET head = {count}, rev = {count} + 3, message_count = {count} WHERE id = ANY('{{{ids}}}');
-UPDATE members SET read_seq = {count} - 20 WHERE conversation_id = ANY('{{{ids}}}');
+FROM nestrel.conversations c, generate_series(1, {count}) n WHERE c.id = ANY('{{{ids}}}');
+UPDATE nestrel.conversations SET head = {count}, rev = {count} + 3, message_count = {count} WHERE id = ANY('{{{ids}}}');
+UPDATE nestrel.members SET read_seq = {count} - 20 WHERE conversation_id = ANY('{{{ids}}}');
 ANALYZE
 """
 

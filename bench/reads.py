@@ -19,10 +19,10 @@ _IDLE = 500
 _HEADERS = {"Authorization": f"Bearer {token('harbour-office')}"}
 
 _FILL = """
-INSERT INTO messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
+INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
 SELECT '{place}', n, n, n, now() - interval '1 day', 'harbour-office', repeat('tide ', 24), 'plain'
 FROM generate_series(1, {count}) n;
-UPDATE conversations SET head = {count}, rev = {count} + 2, message_count = {count} WHERE id = '{place}';
+UPDATE nestrel.conversations SET head = {count}, rev = {count} + 2, message_count = {count} WHERE id = '{place}';
 ANALYZE messages
 """
 

@@ -24,19 +24,19 @@ _NEW = 100_000
 _FOLLOWERS = 1_000
 
 _GROW = """
-INSERT INTO messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
+INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
 SELECT c.id, c.head + n, c.rev + n, n, now(), 'harbour-office', repeat('tide ', 24), 'plain'
-FROM conversations c, generate_series(1, {count}) n WHERE c.id = '{place}';
-UPDATE conversations SET head = head + {count}, rev = rev + {count}, message_count = message_count + {count},
+FROM nestrel.conversations c, generate_series(1, {count}) n WHERE c.id = '{place}';
+UPDATE nestrel.conversations SET head = head + {count}, rev = rev + {count}, message_count = message_count + {count},
        moved_xid = pg_current_xact_id() WHERE id = '{place}'
 """
 _EDIT = """
 DO $$ BEGIN FOR n IN 1..{turns} LOOP
-    UPDATE messages SET rev = rev + 1000 * n, changed = true, edits = edits + 1, body = 'tide ' || n,
+    UPDATE nestrel.messages SET rev = rev + 1000 * n, changed = true, edits = edits + 1, body = 'tide ' || n,
            moved_xid = pg_current_xact_id() WHERE conversation_id = '{place}';
     COMMIT;
 END LOOP; END $$;
-UPDATE conversations SET rev = (SELECT max(rev) FROM messages WHERE conversation_id = '{place}'),
+UPDATE nestrel.conversations SET rev = (SELECT max(rev) FROM nestrel.messages WHERE conversation_id = '{place}'),
        moved_xid = pg_current_xact_id() WHERE id = '{place}'
 """
 

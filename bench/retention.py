@@ -42,8 +42,8 @@ def _fill(bench: Bench, place: str, count: int) -> None:
     """Write messages into an empty conversation."""
     rows = _ROWS.format(place=place, body=BODY, count=count)
     bench.sql(
-        f"INSERT INTO messages ({_COLUMNS}) {rows}",
-        f"UPDATE conversations SET head = {count}, rev = {count + 2}, message_count = {count}, "
+        f"INSERT INTO nestrel.messages ({_COLUMNS}) {rows}",
+        f"UPDATE nestrel.conversations SET head = {count}, rev = {count + 2}, message_count = {count}, "
         f"kept_bytes = {count * len(BODY)} WHERE id = '{place}'",
         "VACUUM ANALYZE messages",
     )
@@ -74,7 +74,7 @@ def _swept(bench: Bench) -> tuple[float, float]:
     bench.sql("DROP TABLE IF EXISTS moved", "CREATE TABLE moved (LIKE messages)")
     started = time.perf_counter()
     bench.sql(
-        f"WITH gone AS (DELETE FROM messages WHERE conversation_id = '{other}' RETURNING *) "
+        f"WITH gone AS (DELETE FROM nestrel.messages WHERE conversation_id = '{other}' RETURNING *) "
         "INSERT INTO moved SELECT * FROM gone"
     )
     return ours, _SWEPT / (time.perf_counter() - started)
@@ -114,7 +114,7 @@ def _latency(bench: Bench, seconds: int) -> tuple[float, float]:
 def _waiting(bench: Bench) -> int:
     async def run() -> int:
         connection = await asyncpg.connect(bench.url)
-        found = await connection.fetchval("SELECT count(*) FROM expired_backlog")
+        found = await connection.fetchval("SELECT count(*) FROM nestrel.expired_backlog")
         await connection.close()
         return int(found)
 
@@ -156,7 +156,7 @@ def _imported(bench: Bench, _seconds: int) -> tuple[float, float]:
     rows = _ROWS.format(place=UUID(int=uuid4().int), body=BODY, count=_IMPORTED)
     bench.sql("DROP TABLE IF EXISTS source", f"CREATE UNLOGGED TABLE source AS {rows}")
     started = time.perf_counter()
-    bench.sql(f"INSERT INTO messages ({_COLUMNS}) SELECT {_COLUMNS} FROM source")
+    bench.sql(f"INSERT INTO nestrel.messages ({_COLUMNS}) SELECT {_COLUMNS} FROM source")
     return ours, _IMPORTED / (time.perf_counter() - started)
 
 

@@ -55,17 +55,17 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
     assert heard[-1] == seed.TOTAL
     async with database.read() as connection:
         found = (
-            await connection.execute(text("SELECT sum(head), sum(message_count), count(*) FROM conversations"))
+            await connection.execute(text("SELECT sum(head), sum(message_count), count(*) FROM nestrel.conversations"))
         ).one()
-        rows = (await connection.execute(text("SELECT count(*) FROM messages"))).scalar_one()
+        rows = (await connection.execute(text("SELECT count(*) FROM nestrel.messages"))).scalar_one()
         kept = text(
-            "SELECT count(*) FROM messages m JOIN conversations c ON c.id = m.conversation_id "
+            "SELECT count(*) FROM nestrel.messages m JOIN nestrel.conversations c ON c.id = m.conversation_id "
             "WHERE m.seq >= c.floor AND m.removed_at IS NULL"
         )
         counted = (await connection.execute(kept)).scalar_one()
-        revs = (await connection.execute(text("SELECT sum(rev) FROM conversations"))).scalar_one()
+        revs = (await connection.execute(text("SELECT sum(rev) FROM nestrel.conversations"))).scalar_one()
         changed = (
-            await connection.execute(text("SELECT sum(edits), (SELECT count(*) FROM reactions) FROM messages"))
+            await connection.execute(text("SELECT sum(edits), (SELECT count(*) FROM nestrel.reactions) FROM nestrel.messages"))
         ).one()
     assert tuple(found) == (seed.TOTAL, counted, 13)
     assert seed.TOTAL - 6_500 < counted < seed.TOTAL - 1_000  # rules have taken the oldest
@@ -73,7 +73,7 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
     assert min(changed) > 20
     await seed.seed(database, NOW, 7, heard.append)
     async with database.read() as connection:
-        assert (await connection.execute(text("SELECT sum(rev) FROM conversations"))).scalar_one() == revs
+        assert (await connection.execute(text("SELECT sum(rev) FROM nestrel.conversations"))).scalar_one() == revs
     await database.close()
 
 
@@ -144,7 +144,7 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Call
     await seed.seed(database, NOW, 7, lambda _n: None)
     counted = text(
         """
-        SELECT m.conversation_id, count(x.seq) AS n FROM members m LEFT JOIN messages x
+        SELECT m.conversation_id, count(x.seq) AS n FROM nestrel.members m LEFT JOIN nestrel.messages x
             ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
                 AND x.removed_at IS NULL
         WHERE m.user_id = :user_id GROUP BY m.conversation_id

@@ -40,7 +40,7 @@ async def test_a_sweep_killed_at_any_point_loses_nothing_and_keeps_nothing_twice
             await retention.put(database, connection, place, Rule(keep_last=100, then=Then(work)), confirmed=True)
         assert await asyncio.to_thread(run_killed, url, work, point, place) == -signal.SIGKILL
         async with database.read() as connection:
-            rows = [row[0] for row in await fetch(connection, "SELECT seq FROM messages")]
+            rows = [row[0] for row in await fetch(connection, "SELECT seq FROM nestrel.messages")]
         assert len(rows) == (3_500 - 2 * sweep.STEP if point == "committed" else 3_500 - sweep.STEP)
         await check_whole(database, place, rows, 3_500)
         async with asyncio.timeout(20):  # the database takes a moment to see that the other has gone
@@ -63,7 +63,7 @@ async def test_an_import_killed_at_any_point_is_whole_after_a_second_run(
         assert 0 < (await counters(database, place))[2] < killed.LINES
         assert await killed.bring(database, place) == list(range(1, killed.LINES + 1))
         async with database.read() as connection:
-            bodies = await fetch(connection, "SELECT body FROM messages ORDER BY conversation_id, seq")
+            bodies = await fetch(connection, "SELECT body FROM nestrel.messages ORDER BY conversation_id, seq")
         assert [row[0] for row in bodies] == [f"line {n}" for n in range(killed.LINES)]
     finally:
         await database.close()

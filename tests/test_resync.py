@@ -143,7 +143,7 @@ async def test_a_late_commit_is_not_skipped(service_database: str, own: Served) 
         transaction = raw.transaction()
         await transaction.start()
         await raw.execute(
-            "UPDATE conversations SET title = 'late', rev = rev + 1, own_rev = rev + 1, "
+            "UPDATE nestrel.conversations SET title = 'late', rev = rev + 1, own_rev = rev + 1, "
             "moved_xid = pg_current_xact_id() WHERE id = $1",
             UUID(slow),
         )
@@ -264,8 +264,8 @@ async def test_a_snapshot_of_a_state_that_was_lost_begins_anew(service_database:
     assert set(copies.held) == {place, gone}
     raw = await asyncpg.connect(make_url(service_database).render_as_string(hide_password=False))
     try:
-        key = await raw.fetchval("SELECT value FROM service_secrets WHERE name = 'cursor'")
-        await raw.execute("DELETE FROM members WHERE conversation_id = $1", UUID(gone))
+        key = await raw.fetchval("SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'")
+        await raw.execute("DELETE FROM nestrel.members WHERE conversation_id = $1", UUID(gone))
     finally:
         await raw.close()
     seal = CursorSeal(key)

@@ -162,8 +162,8 @@ async def test_every_combination_of_limits_keeps_exactly_what_a_plain_list_would
         assert await counters(database, place) == (truth.floor, len(truth.kept(truth.floor)), len(truth.said))
     await sweep_all(database)
     async with database.read() as connection:
-        [(size, swept)] = await fetch(connection, "SELECT kept_bytes, swept FROM conversations WHERE id = $1", place)
-        rows = [row[0] for row in await fetch(connection, "SELECT seq FROM messages WHERE conversation_id = $1", place)]
+        [(size, swept)] = await fetch(connection, "SELECT kept_bytes, swept FROM nestrel.conversations WHERE id = $1", place)
+        rows = [row[0] for row in await fetch(connection, "SELECT seq FROM nestrel.messages WHERE conversation_id = $1", place)]
     assert truth.rule.keep_for is not None or size == sum(one.size for one in truth.kept(truth.floor))
     if not truth.rule.hold and truth.rule.keep_for is None:
         assert swept == truth.floor
@@ -257,13 +257,13 @@ async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Databas
     async with database.write() as connection:
         rule = Rule(keep_for=Duration.parse("P2DT0.2S"))
         await retention.put(database, connection, place, rule, confirmed=False)
-        await fetch(connection, "UPDATE expiry_due SET due_at = '2026-01-01' WHERE conversation_id = $1", place)
-        [(before,)] = await fetch(connection, "SELECT rev FROM conversations WHERE id = $1", place)
+        await fetch(connection, "UPDATE nestrel.expiry_due SET due_at = '2026-01-01' WHERE conversation_id = $1", place)
+        [(before,)] = await fetch(connection, "SELECT rev FROM nestrel.conversations WHERE id = $1", place)
 
     async def moved() -> bool:
         async with database.write() as connection:
             await retention.settle(database, connection, [place])
-            [(rev, floor)] = await fetch(connection, "SELECT rev, floor FROM conversations WHERE id = $1", place)
+            [(rev, floor)] = await fetch(connection, "SELECT rev, floor FROM nestrel.conversations WHERE id = $1", place)
         return bool((rev, floor) == (before + 1, 2))
 
     async with asyncio.timeout(10):
@@ -271,7 +271,7 @@ async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Databas
             pass
     await retention.age(database)
     async with database.read() as connection:
-        [(rev,)] = await fetch(connection, "SELECT rev FROM conversations WHERE id = $1", place)
+        [(rev,)] = await fetch(connection, "SELECT rev FROM nestrel.conversations WHERE id = $1", place)
     assert rev == before + 1  # told once
 
 
@@ -301,7 +301,7 @@ async def test_a_long_sweep_does_not_hold_up_what_grows_old(
             stored = 1
             while stored != 2:
                 async with database.read() as connection:
-                    [(stored,)] = await fetch(connection, "SELECT floor FROM conversations WHERE id = $1", place)
+                    [(stored,)] = await fetch(connection, "SELECT floor FROM nestrel.conversations WHERE id = $1", place)
     finally:
         running.cancel()
         await asyncio.wait({running})
@@ -398,7 +398,7 @@ async def test_the_database_reckons_durations_as_the_core_does(
     async with database.read() as connection:
         [(found,)] = await fetch(
             connection,
-            "SELECT nestrel_before_v1($1, make_interval(months => $2) + $3::interval)",
+            "SELECT nestrel.before_v1($1, make_interval(months => $2) + $3::interval)",
             now,
             duration.months,
             duration.rest,

@@ -72,7 +72,7 @@ async def test_what_the_store_cannot_take_fails_alone(database: Database) -> Non
     answers = await asyncio.gather(*futures, return_exceptions=True)
     assert isinstance(answers[2], Exception)
     assert [answers[n][0].object["seq"] for n in (0, 1, 3)] == [1, 2, 3]  # type: ignore[index]  # those are answers
-    assert await count(database, "SELECT count(*) FROM messages") == 3
+    assert await count(database, "SELECT count(*) FROM nestrel.messages") == 3
 
 
 async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Database) -> None:
@@ -94,10 +94,10 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     assert steps == 2
     for table in ("expired_backlog", "expired_keys", "archive_segments", "archive_authors"):
         assert await count(database, f"SELECT count(*) FROM {table} WHERE conversation_id = '{closed}'") == 0
-    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{closed}'") == 0
-    assert await count(database, f"SELECT count(*) FROM messages WHERE conversation_id = '{kept}'") == 3_500
+    assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{closed}'") == 0
+    assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{kept}'") == 3_500
     assert (
-        await count(database, "SELECT count(*) FROM conversations WHERE erased AND title = '' AND message_count = 0")
+        await count(database, "SELECT count(*) FROM nestrel.conversations WHERE erased AND title = '' AND message_count = 0")
         == 1
     )
 
@@ -134,11 +134,11 @@ async def test_the_counters_agree_with_the_rows(database: Database) -> None:
     for n in range(60):
         await writer.submit([Post(places[n % 3], "mara", "x", key=f"{n % 40}")])
     wrong = """
-        SELECT count(*) FROM conversations c WHERE (head, message_count, member_count, rev) IS DISTINCT FROM (
-            (SELECT coalesce(max(seq), 0) FROM messages m WHERE m.conversation_id = c.id),
-            (SELECT count(*) FROM messages m WHERE m.conversation_id = c.id),
-            (SELECT count(*) FROM members m WHERE m.conversation_id = c.id AND left_at IS NULL),
-            (SELECT greatest(max(m.rev), 2) FROM messages m WHERE m.conversation_id = c.id))
+        SELECT count(*) FROM nestrel.conversations c WHERE (head, message_count, member_count, rev) IS DISTINCT FROM (
+            (SELECT coalesce(max(seq), 0) FROM nestrel.messages m WHERE m.conversation_id = c.id),
+            (SELECT count(*) FROM nestrel.messages m WHERE m.conversation_id = c.id),
+            (SELECT count(*) FROM nestrel.members m WHERE m.conversation_id = c.id AND left_at IS NULL),
+            (SELECT greatest(max(m.rev), 2) FROM nestrel.messages m WHERE m.conversation_id = c.id))
     """
     assert await count(database, wrong) == 0
 
@@ -173,7 +173,7 @@ async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_m
         await members.leave(database, connection, place, "odd", reason="left")
     for _ in range(3):
         await elsewhere.submit([Post(place, "mara", "x") for _ in range(300)])
-    now = await count(database, "SELECT rev FROM conversations")
+    now = await count(database, "SELECT rev FROM nestrel.conversations")
     hub.heard([Moved(place, now)])
     await asyncio.wait_for(heard.woken.wait(), 10)
     assert heard.ended == [("odd", "left")]
@@ -202,7 +202,7 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
         return found
 
     monkeypatch.setattr(feed, "since", overtaken)
-    hub.heard([Moved(place, await count(database, "SELECT rev FROM conversations"))])
+    hub.heard([Moved(place, await count(database, "SELECT rev FROM nestrel.conversations"))])
     while follower.channel.reading is not None:
         await asyncio.wait({follower.channel.reading})
     sets = [orjson.loads("{" + entry.tail) for entry in follower.channel.ring]

@@ -135,24 +135,24 @@ def check(replica: Replica, truth: Truth) -> None:
 
 
 _AGREES = """
-SELECT (SELECT count(*) FROM messages m WHERE conversation_id = :id AND m.edits <> (
-            SELECT count(*) FROM message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq)))
-     + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM reactions WHERE conversation_id = :id GROUP BY 1, 2
-                              EXCEPT SELECT seq, symbol, count FROM reaction_counts WHERE conversation_id = :id) d)
-     + (SELECT count(*) FROM (SELECT seq, symbol, count FROM reaction_counts WHERE conversation_id = :id AND count > 0
-                              EXCEPT SELECT seq, symbol, count(*) FROM reactions WHERE conversation_id = :id
+SELECT (SELECT count(*) FROM nestrel.messages m WHERE conversation_id = :id AND m.edits <> (
+            SELECT count(*) FROM nestrel.message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq)))
+     + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM nestrel.reactions WHERE conversation_id = :id GROUP BY 1, 2
+                              EXCEPT SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id = :id) d)
+     + (SELECT count(*) FROM (SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id = :id AND count > 0
+                              EXCEPT SELECT seq, symbol, count(*) FROM nestrel.reactions WHERE conversation_id = :id
                               GROUP BY 1, 2) d)
-     + (SELECT count(*) FROM reactions r JOIN messages m USING (conversation_id, seq)
+     + (SELECT count(*) FROM nestrel.reactions r JOIN nestrel.messages m USING (conversation_id, seq)
             WHERE conversation_id = :id AND m.removed_at IS NOT NULL)
-     + (SELECT count(*) FROM messages m WHERE conversation_id = :id AND removed_at IS NOT NULL
+     + (SELECT count(*) FROM nestrel.messages m WHERE conversation_id = :id AND removed_at IS NOT NULL
             AND (body <> '' OR attributes IS NOT NULL OR fingerprint IS NOT NULL OR edits > 0))
-     + (SELECT count(*) FROM conversations c WHERE id = :id AND c.rev < (
-            SELECT max(rev) FROM (SELECT rev FROM messages WHERE conversation_id = :id
-                                  UNION SELECT rev FROM reaction_counts WHERE conversation_id = :id
-                                  UNION SELECT rev FROM members WHERE conversation_id = :id) r))
-     + (SELECT count(*) FROM (SELECT 1 FROM (SELECT rev FROM messages WHERE conversation_id = :id
-            UNION ALL SELECT rev FROM reaction_counts WHERE conversation_id = :id
-            UNION ALL SELECT rev FROM members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1) twice)
+     + (SELECT count(*) FROM nestrel.conversations c WHERE id = :id AND c.rev < (
+            SELECT max(rev) FROM (SELECT rev FROM nestrel.messages WHERE conversation_id = :id
+                                  UNION SELECT rev FROM nestrel.reaction_counts WHERE conversation_id = :id
+                                  UNION SELECT rev FROM nestrel.members WHERE conversation_id = :id) r))
+     + (SELECT count(*) FROM (SELECT 1 FROM (SELECT rev FROM nestrel.messages WHERE conversation_id = :id
+            UNION ALL SELECT rev FROM nestrel.reaction_counts WHERE conversation_id = :id
+            UNION ALL SELECT rev FROM nestrel.members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1) twice)
 """
 
 

@@ -21,7 +21,7 @@ TIMES = st.datetimes(min_value=datetime(1, 1, 1), timezones=st.just(UTC)) | st.n
 def test_a_conversation_cursor_opens_to_what_was_sealed(
     member: str, conversation: UUID, rev: int, seq: int, member_rev: int
 ) -> None:
-    at = ChangePosition(rev, seq, member_rev)
+    at = ChangePosition(rev, seq, member_rev, 11)
     token = SEAL.conversation(member, conversation, at)
     assert len(token) <= 400
     assert SEAL.open_conversation(member, conversation, token) == at
@@ -40,17 +40,17 @@ def test_a_page_cursor_carries_the_whole_query_in_400_characters(
 
 @given(IDS, st.integers(3, 2**60), st.lists(st.integers(0, 5_000), unique=True, max_size=400))
 def test_an_all_cursor_is_small_and_never_newer_than_its_snapshot(member: str, xmin: int, gaps: list[int]) -> None:
-    at = AllPosition(7, xmin, xmin + 6_000, tuple(sorted(xmin + gap for gap in gaps)))
+    at = AllPosition(7, 2**40, xmin, xmin + 6_000, tuple(sorted(xmin + gap for gap in gaps)))
     token = SEAL.all(member, at)
     assert len(token) <= 400
     opened = SEAL.open_all(member, token)
-    assert opened == at or opened == AllPosition(7, xmin, xmin, ())
-    assert AllPosition.from_snapshot(7, at.snapshot) == at
+    assert opened == at or opened == AllPosition(7, 2**40, xmin, xmin, ())
+    assert AllPosition.from_snapshot(7, 2**40, at.snapshot) == at
 
 
 @given(st.data(), IDS, st.uuids())
 def test_one_changed_character_closes_it(data: st.DataObject, member: str, conversation: UUID) -> None:
-    token = SEAL.conversation(member, conversation, ChangePosition(3, 2, 3))
+    token = SEAL.conversation(member, conversation, ChangePosition(3, 2, 3, 11))
     at = data.draw(st.integers(0, len(token) - 1))
     other = data.draw(st.sampled_from("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"))
     assume(token[at] != other)
@@ -60,7 +60,7 @@ def test_one_changed_character_closes_it(data: st.DataObject, member: str, conve
 
 def test_a_foreign_or_wrong_kind_cursor_is_refused() -> None:
     here, there = UUID(int=1), UUID(int=2)
-    token = SEAL.conversation("mara", here, ChangePosition(3, 2, 3))
+    token = SEAL.conversation("mara", here, ChangePosition(3, 2, 3, 11))
     foreign = [
         lambda: SEAL.open_conversation("odd", here, token),
         lambda: SEAL.open_conversation("mara", there, token),

@@ -9,7 +9,8 @@ import click
 from nestrel.cli.options import settings_or_exit
 from nestrel.service.settings import Settings
 from nestrel.store import schema
-from nestrel.store.database import Database, is_away
+from nestrel.store.database import Database
+from nestrel.store.troubles import is_away
 
 
 def _with_database(settings: Settings) -> str:

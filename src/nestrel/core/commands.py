@@ -47,9 +47,11 @@ class Post:
 
     `attributes` is compact JSON or None. `key` is the idempotency key. `created_at` is given by trusted doors only,
     which bring messages that were written elsewhere before. `imported` posts go in units in which each is taken or
-    refused by itself, keep the order of time, and are answered with their number alone. `answers` is the post of this
-    batch that it replies to, whose `seq` is known when it is decided. A message may come with what hung on it
-    (`brought`), or as its tombstone, which has no content.
+    refused by itself, keep the order of time, and are answered with their number alone. One that replies to another
+    says to which place of its unit (`answers`), or to the number that another has been given already (`answered`);
+    neither is part of the content that its key stands for. A message may come with what hung on it (`brought`), or as
+    its tombstone, which has no content. A command says what is wanted and never what was decided: a batch that is
+    rolled back leaves no trace in it.
     """
 
     conversation_id: UUID
@@ -62,11 +64,11 @@ class Post:
     service: bool = False
     created_at: datetime | None = None
     imported: bool = False
-    answers: Post | None = None
+    answers: int | None = None
+    answered: int | None = None
     brought: Brought | None = None
     removed_at: datetime | None = None
     removed_by: str | None = None
-    seq: int | None = None
     key_hash: bytes | None = None
     fingerprint: bytes | None = None
 

@@ -20,24 +20,28 @@ from uuid import UUID
 
 from nestrel.core import limits
 
-_VERSION = 1
+_VERSION = 2
 _MAC = 16
 _ALL = b"all"
-_SNAPSHOT_BYTES = 236
+_SNAPSHOT_BYTES = 232
 """Two halves of it, with an id and a position, still make a token of at most 400 characters."""
+_POSITION = struct.Struct(">QQQQ")
+_SNAPSHOT = struct.Struct(">QQQQ")
 
 
 @dataclass(frozen=True, slots=True)
 class ChangePosition:
     """Where a client stands in one conversation.
 
-    It holds messages up to `seq` as they were at `rev`, and members as they were at `member_rev`. When nothing is
-    outstanding, `rev` and `member_rev` are the conversation's `rev` and `seq` is its head.
+    It holds messages up to `seq` as they were at `rev`, and members as they were at `member_rev`, in the history of
+    the database called `epoch` (`nestrel.core.epochs`). When nothing is outstanding, `rev` and `member_rev` are the
+    conversation's `rev` and `seq` is its head.
     """
 
     rev: int
     seq: int
     member_rev: int
+    epoch: int
 
     @property
     def complete(self) -> bool:
@@ -48,18 +52,25 @@ class ChangePosition:
 
 @dataclass(frozen=True, slots=True)
 class AllPosition:
-    """A PostgreSQL snapshot: `xmin`, `xmax` and the transactions between them that were still running."""
+    """A PostgreSQL snapshot: `xmin`, `xmax` and the transactions between them that were still running; `lsn` is a
+    position of the write-ahead log behind all that it sees, in the history called `epoch`."""
 
-    system: int
+    epoch: int
+    lsn: int
     xmin: int
     xmax: int
     running: tuple[int, ...] = ()
 
     @classmethod
-    def from_snapshot(cls, system: int, snapshot: str) -> AllPosition:
+    def from_snapshot(cls, epoch: int, lsn: int, snapshot: str) -> AllPosition:
         """Read the text form `xmin:xmax:xip,…` of `pg_current_snapshot()`."""
         xmin, xmax, running = snapshot.split(":")
-        return cls(system, int(xmin), int(xmax), tuple(int(x) for x in running.split(",") if x))
+        return cls(epoch, lsn, int(xmin), int(xmax), tuple(int(x) for x in running.split(",") if x))
+
+    @classmethod
+    def beginning(cls, epoch: int) -> AllPosition:
+        """The snapshot that has seen nothing, before all transactions."""
+        return cls(epoch, 0, 1, 1)
 
     @property
     def snapshot(self) -> str:
@@ -123,17 +134,17 @@ class CursorSeal:
         return sealed[2:]
 
     def conversation(self, member: str, conversation: UUID, at: ChangePosition) -> str:
-        return self._seal(b"c", _scope(member, conversation), struct.pack(">QQQ", at.rev, at.seq, at.member_rev))
+        return self._seal(b"c", _scope(member, conversation), _packed(at))
 
     def open_conversation(self, member: str, conversation: UUID, token: str) -> ChangePosition:
-        return ChangePosition(*struct.unpack(">QQQ", self._open(b"c", _scope(member, conversation), token)))
+        return ChangePosition(*_POSITION.unpack(self._open(b"c", _scope(member, conversation), token)))
 
     def all(self, member: str, at: AllPosition | ResyncPosition) -> str:
         """The all cursor, of either kind."""
         if isinstance(at, AllPosition):
             return self._seal(b"a", _scope(member, None), _pack(at, _SNAPSHOT_BYTES))
         since = b"" if at.since is None else _pack(at.since, _SNAPSHOT_BYTES // 2)
-        within = b"" if at.within is None else struct.pack(">QQQ", at.within.rev, at.within.seq, at.within.member_rev)
+        within = b"" if at.within is None else _packed(at.within)
         head = bytes((len(since), len(within))) + since + within + at.after.bytes
         return self._seal(b"r", _scope(member, None), head + _pack(at.upto, _SNAPSHOT_BYTES // 2))
 
@@ -149,7 +160,7 @@ class CursorSeal:
             _unpack(payload[2 : 2 + since]) if since else None,
             _unpack(rest[16:]),
             UUID(bytes=rest[:16]),
-            ChangePosition(*struct.unpack(">QQQ", payload[2 + since : 2 + since + within])) if within else None,
+            ChangePosition(*_POSITION.unpack(payload[2 + since : 2 + since + within])) if within else None,
         )
 
     def history(self, member: str, conversation: UUID, at: HistoryPosition) -> str:
@@ -187,19 +198,23 @@ class CursorSeal:
         return payload[:-1].decode("utf-16-le" if payload[-1] else "utf-8")
 
 
+def _packed(at: ChangePosition) -> bytes:
+    return _POSITION.pack(at.rev, at.seq, at.member_rev, at.epoch)
+
+
 def _pack(at: AllPosition, most: int) -> bytes:
     """A snapshot in at most so many bytes: one with too many running transactions becomes the older one at its
     `xmin`, which repeats a little and leaves out nothing."""
-    payload = struct.pack(">QQQ", at.system, at.xmin, at.xmax)
-    if at.xmax - at.xmin >= 2**32 or len(payload) + 4 * len(at.running) > most:
-        return struct.pack(">QQQ", at.system, at.xmin, at.xmin)
-    return payload + b"".join(struct.pack(">I", x - at.xmin) for x in at.running)
+    if at.xmax - at.xmin >= 2**32 or _SNAPSHOT.size + 4 * len(at.running) > most:
+        return _SNAPSHOT.pack(at.epoch, at.lsn, at.xmin, at.xmin)
+    head = _SNAPSHOT.pack(at.epoch, at.lsn, at.xmin, at.xmax)
+    return head + b"".join(struct.pack(">I", x - at.xmin) for x in at.running)
 
 
 def _unpack(payload: bytes) -> AllPosition:
-    system, xmin, xmax = struct.unpack_from(">QQQ", payload)
-    running = struct.unpack(f">{(len(payload) - 24) // 4}I", payload[24:])
-    return AllPosition(system, xmin, xmax, tuple(xmin + x for x in running))
+    epoch, lsn, xmin, xmax = _SNAPSHOT.unpack_from(payload)
+    running = struct.unpack(f">{(len(payload) - _SNAPSHOT.size) // 4}I", payload[_SNAPSHOT.size :])
+    return AllPosition(epoch, lsn, xmin, xmax, tuple(xmin + x for x in running))
 
 
 def _scope(member: str, place: UUID | str | None) -> bytes:

@@ -20,6 +20,8 @@ NEW_MEMBERS = 1_000
 RESYNC_CURSORS = 1_000
 RESYNC_ROWS = 2_000
 """Rows of messages and members in one answer of a resync, about."""
+RESYNC_BYTES = 1024 * 1024
+"""Bytes of one answer of a resync, about."""
 WAIT_SECONDS = 30
 
 SEQ_MOST = 2**53 - 1
@@ -35,6 +37,11 @@ COMMANDS_IN_FLIGHT = 64
 FOLLOWS_PER_SOCKET = 2_000
 REFUSALS_PER_MINUTE = 100
 
+CHANGE_SET_BYTES = 256 * 1024
+"""What one change set is on the wire at most; a larger one goes on with `more`."""
+
+RINGS_BYTES = 64 * 1024 * 1024
+"""What the hub of a process keeps of all conversations together."""
 RING_SETS = 256
 RING_BYTES = 1024 * 1024
 """What the hub keeps of each followed conversation; who falls further behind is caught up from the store."""
@@ -44,8 +51,11 @@ GROUP_COMMANDS = 512
 WRITES_WAITING = 10_000
 """The most commands that wait for a transaction in one process; above it one is refused with `slow-down`."""
 
-EDITS_MOST = 10_000
-"""Edits of one message, each of which keeps the body that it replaced."""
+EARLIER_KEPT = 100
+EARLIER_BYTES = 256 * 1024
+"""Earlier bodies of one message: the newest of them, so many and so large together."""
+IMPORT_EARLIER = 10_000
+"""Earlier bodies that one imported message may bring; the newest are kept."""
 SYMBOLS_MOST = 20
 """Different symbols on one message."""
 REACTION_NAMES = 100

@@ -16,7 +16,7 @@ class Locked:
     """A conversation as it stands under its lock. A batch moves it on, and keeps with it what it has added: how many
     messages each author now has, and the keys used.
 
-    `floor` is the lowest `seq` kept at this instant, `stored_floor` what its row says: what is between has expired by
+    `epoch` is the present one of the database. `floor` is the lowest `seq` kept at this instant, `stored_floor` what its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
     left.
     """
@@ -29,6 +29,7 @@ class Locked:
     rev: int
     last_at: datetime
     closed: bool
+    epoch: int = 0
     stored_floor: int = 1
     messages: int = 0
     size: int = 0
@@ -86,7 +87,7 @@ class Marks:
 class MessageState:
     """A message as it stands under the lock, moved on by each command of a batch that changes it.
 
-    `rev` is the newest of its row's and of its reactions'. `reacted` says who of the batch has set which symbol.
+    `rev` is the newest of its row's and of its reactions', `body_rev` that of its row alone. `reacted` says who of the batch has set which symbol.
     `row_rev` and what stands after it are what the batch has to write; `partial` says that names of those who reacted
     have to be read again.
     """
@@ -111,6 +112,10 @@ class MessageState:
     marked: dict[str, int] = field(default_factory=dict)
     emptied: bool = False
     partial: bool = False
+    body_rev: int = 0
+
+    def __post_init__(self) -> None:
+        self.body_rev = self.rev
 
     @property
     def changed(self) -> bool:

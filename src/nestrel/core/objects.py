@@ -326,3 +326,6 @@ class ProblemDocument(WireObject):
     instance: str | None = None
     errors: list[dict[str, str]] | None = None
     retry_after: int | None = None
+    reason: Literal[
+        "away", "busy", "slow", "locked", "full", "read-only", "no-schema", "restored", "stopping"
+    ] | None = None  # fmt: skip

@@ -33,6 +33,7 @@ class Accepted(NamedTuple):
     rev: int
     created_at: datetime
     author_n: int
+    reply_to: int | None
 
 
 class Repeated(NamedTuple):
@@ -57,14 +58,15 @@ def decide_posts(
     `seq` and `rev` are handed out in order without a gap; a refused unit uses none. `created_at` is `now`, or the
     conversation's last time where the clock stands behind it, so that it never decreases with `seq`.
     """
-    if posts[0].imported:
-        return [_decide_alone(place, post, fact, now) for post, fact in zip(posts, facts, strict=True)]
     last_at = place.last_at
-    taken: list[Accepted | Repeated] = []
+    taken: list[Accepted | Repeated | Refused] = []
     for index, (post, fact) in enumerate(zip(posts, facts, strict=True)):
         try:
-            taken.append(_decide(place, post, fact, now))
+            taken.append(_decide(place, post, fact, now, taken))
         except Problem as problem:
+            if post.imported:
+                taken.append(Refused(problem))
+                continue
             for accepted in reversed([one for one in taken if isinstance(one, Accepted)]):
                 _take_back(place, accepted)
             place.last_at = last_at
@@ -72,43 +74,56 @@ def decide_posts(
     return taken
 
 
-def _decide_alone(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted | Repeated | Refused:
-    try:
-        return _decide(place, post, fact, now)
-    except Problem as problem:
-        return Refused(problem)
-
-
-def _decide(place: Locked, post: Post, fact: PostFacts, now: datetime) -> Accepted | Repeated:
-    """Take one post, or raise the `Problem` that refuses it."""
+def _decide(
+    place: Locked, post: Post, fact: PostFacts, now: datetime, before: Sequence[Accepted | Repeated | Refused]
+) -> Accepted | Repeated:
+    """Take one post, or raise the `Problem` that refuses it. A repeat is answered before anything else is asked: what
+    has landed stays landed, whatever the author may do since. `before` are the decisions on the posts in front of it
+    in its unit."""
+    repeated = _repeated(place, post, fact)
+    if repeated is not None:
+        return repeated
     if not may_post(place.kind, fact.role, service=post.service):
         raise _why_not(place, fact.role, post)
-    if post.key_hash is not None:
-        if fact.repeat_seq is not None:
-            seen: tuple[int, bytes | None] | None = (fact.repeat_seq, fact.repeat_fingerprint)
-        else:
-            seen = place.keys.get(post.key_hash)
-        if seen is not None:
-            if seen[0] < place.floor:  # whose content may be gone already: nobody can say whether it was the same
-                raise Expired(f"the key was used for message {seen[0]}, which is no longer kept; nothing was posted")
-            # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
-            if seen[1] is not None and seen[1] != post.fingerprint:
-                raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
-            post.seq = seen[0]
-            return Repeated(place.id, seen[0], post.imported)
+    reply_to = post.reply_to or post.answered
     if post.answers is not None:
-        if post.answers.seq is None:
+        answered = before[post.answers]
+        if isinstance(answered, Refused):
             raise invalid("/reply_line", "the line that it replies to was refused")
-        post.reply_to = post.answers.seq
-    if post.reply_to is not None and not place.floor <= post.reply_to <= place.head:  # those run without a gap
-        detail = f"there is no message {post.reply_to} here to reply to"
+        reply_to = answered.seq
+    if reply_to is not None and not place.floor <= reply_to <= place.head:  # those run without a gap
+        detail = f"there is no message {reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
     if post.imported:
         _check_time(place, post, now)
     size = size_of(post.body, post.attributes)
     if not place.rule.admits(size):
         raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this message alone has {size:,}")
-    return _number(place, post, fact, now, size)
+    return _number(place, post, fact, now, size, reply_to)
+
+
+def _repeated(place: Locked, post: Post, fact: PostFacts) -> Repeated | None:
+    """The answer to a key that was used before; None for a new one.
+
+    Raises:
+        NotFound: the author may not even see the conversation any more.
+        Expired, KeyReused: the key stands for what is no longer kept, or for other content.
+    """
+    if post.key_hash is None:
+        return None
+    seen = place.keys.get(post.key_hash)
+    if fact.repeat_seq is not None:
+        seen = (fact.repeat_seq, fact.repeat_fingerprint)
+    if seen is None:
+        return None
+    if not Standing(place.kind, place.visibility, fact.role, post.service).may_see:
+        raise no_conversation(place.id)
+    if seen[0] < place.floor:  # whose content may be gone already: nobody can say whether it was the same
+        raise Expired(f"the key was used for message {seen[0]}, which was posted and is no longer kept")
+    # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
+    if seen[1] is not None and seen[1] != post.fingerprint:
+        raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
+    return Repeated(place.id, seen[0], post.imported)
 
 
 def _check_time(place: Locked, post: Post, now: datetime) -> None:
@@ -121,14 +136,15 @@ def _check_time(place: Locked, post: Post, now: datetime) -> None:
         raise invalid("/created_at", f"is before that of message {place.head}; bring messages in the order of time")
 
 
-def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int) -> Accepted:
+def _number(
+    place: Locked, post: Post, fact: PostFacts, now: datetime, size: int, reply_to: int | None
+) -> Accepted:
     if post.imported and place.head == 0 and post.created_at is not None:
         place.last_at = post.created_at  # an empty conversation stands at the time at which it was made
     place.head += 1
     if post.removed_at is None:
         place.messages += 1
     place.size += size
-    post.seq = place.head
     rev = place.next_rev()
     at = post.created_at or now
     if at > place.last_at:
@@ -137,7 +153,7 @@ def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int
     place.counts[post.author_id] = count
     if post.key_hash is not None:
         place.keys[post.key_hash] = (place.head, post.fingerprint)
-    return Accepted(place, post, place.head, rev, place.last_at, count)
+    return Accepted(place, post, place.head, rev, place.last_at, count, reply_to)
 
 
 def _take_back(place: Locked, accepted: Accepted) -> None:

@@ -23,6 +23,7 @@ The service raises them, renders them at its edge, and the client library raises
 from __future__ import annotations
 
 from collections.abc import Sequence
+from enum import StrEnum
 from typing import Any, ClassVar
 
 
@@ -148,10 +149,42 @@ class InternalError(Problem):
     """A bug of the service; the request id finds it in the log."""
 
 
-class StoreUnavailable(Problem):
-    """PostgreSQL is away; what was not acknowledged may be sent again with the same idempotency key."""
+class Trouble(StrEnum):
+    """Why the store does not serve: a database that is away is something else than one that is busy, slow, locked by
+    somebody, full, read only or without its schema; it was `restored` to another state; or this process is
+    `stopping`."""
 
-    status, name, title = 503, "store-unavailable", "The store is not reachable"
+    AWAY = "away"
+    BUSY = "busy"
+    SLOW = "slow"
+    LOCKED = "locked"
+    FULL = "full"
+    READ_ONLY = "read-only"
+    NO_SCHEMA = "no-schema"
+    RESTORED = "restored"
+    STOPPING = "stopping"
+
+
+class StoreUnavailable(Problem):
+    """The store cannot serve now; `reason` says why. What was not acknowledged may be sent again with the same
+    idempotency key."""
+
+    status, name, title = 503, "store-unavailable", "The store does not serve at the moment"
+
+    def __init__(
+        self,
+        detail: str,
+        *,
+        errors: Sequence[dict[str, str]] = (),
+        retry_after: int | None = 1,
+        extra: dict[str, Any] | None = None,
+        reason: Trouble | None = None,
+    ) -> None:
+        said = (extra or {}).get("reason")
+        self.reason = reason or (Trouble(said) if said in Trouble._value2member_map_ else Trouble.AWAY)
+        super().__init__(
+            detail, errors=errors, retry_after=retry_after, extra={**(extra or {}), "reason": self.reason.value}
+        )
 
 
 PROBLEMS: dict[str, type[Problem]] = {

@@ -26,7 +26,7 @@ _CHUNK = 500
 
 async def is_empty(database: Database) -> bool:
     async with database.read() as connection:
-        found = await connection.execute(text("SELECT count(*) FROM (SELECT 1 FROM conversations LIMIT 1) c"))
+        found = await connection.execute(text("SELECT count(*) FROM (SELECT 1 FROM nestrel.conversations LIMIT 1) c"))
         return bool(found.scalar_one() == 0)
 
 
@@ -114,7 +114,7 @@ async def _make(database: Database, place: Place, index: int, now: datetime) -> 
         members=members,
     )
     async with database.read() as connection:
-        query = text("SELECT count(*) FROM conversations WHERE id = :id")
+        query = text("SELECT count(*) FROM nestrel.conversations WHERE id = :id")
         there = (await connection.execute(query, {"id": conversation_id})).scalar_one()
     if not there:
         await conversations.make(database, new)

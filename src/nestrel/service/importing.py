@@ -129,7 +129,7 @@ def _brought(fields: dict[str, Any]) -> Brought | None:
     edited_at, earlier, reacted = _time(fields, "edited_at"), fields.get("earlier"), fields.get("reacted")
     if not earlier and not reacted and edited_at is None:
         return None
-    bodies = [_earlier(one) for one in _objects(earlier, "earlier", limits.EDITS_MOST)]
+    bodies = [_earlier(one) for one in _objects(earlier, "earlier", limits.IMPORT_EARLIER)]
     marks = {mark[:2]: mark for mark in map(_mark, _objects(reacted, "reacted", limits.IMPORT_MARKS))}
     if len({symbol for symbol, _ in marks}) > limits.SYMBOLS_MOST:
         raise invalid("/reacted", f"a message bears at most {limits.SYMBOLS_MOST} different symbols")

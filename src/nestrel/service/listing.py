@@ -32,7 +32,7 @@ def all_since(at: AllPosition | ResyncPosition) -> AllPosition:
     """The snapshot from which to follow: in the middle of a resync, from where that began, or from the beginning."""
     if isinstance(at, AllPosition):
         return at
-    return at.since or AllPosition(at.upto.system, 1, 1)
+    return at.since or AllPosition.beginning(at.upto.epoch)
 
 
 async def listed(

@@ -10,24 +10,24 @@ from uuid import UUID
 
 from nestrel.core.problems import NotFound
 from nestrel.core.roles import Kind, Role, Standing, Visibility
-from nestrel.store import rules
+from nestrel.store import epochs, rules
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 
 _ACCESS = f"""
-SELECT c.kind, c.visibility, c.head, {rules.floor("c")}, c.rev, m.role
-FROM conversations c
-LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
+SELECT c.kind, c.visibility, c.head, {rules.floor("c")}, c.rev, m.role, {epochs.CURRENT}
+FROM nestrel.conversations c
+LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
 WHERE c.id = $1 AND c.closed_at IS NULL
 """
 
 
 _ACCESS_OF_MANY = f"""
-SELECT c.kind, c.visibility, c.head, c.floor, c.rev, m.role
+SELECT c.kind, c.visibility, c.head, c.floor, c.rev, m.role, {epochs.CURRENT}
 FROM unnest($1::uuid[], $2::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
-LEFT JOIN LATERAL (SELECT kind, visibility, head, {rules.floor("x")} AS floor, rev FROM conversations x
+LEFT JOIN LATERAL (SELECT kind, visibility, head, {rules.floor("x")} AS floor, rev FROM nestrel.conversations x
     WHERE id = i.conversation_id AND closed_at IS NULL LIMIT 1) c ON true
-LEFT JOIN LATERAL (SELECT role FROM members
+LEFT JOIN LATERAL (SELECT role FROM nestrel.members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true
 ORDER BY i.n
 """
@@ -53,6 +53,7 @@ class Access:
     head: int
     floor: int
     rev: int
+    epoch: int
 
 
 def not_found(conversation_id: UUID) -> NotFound:
@@ -69,17 +70,18 @@ async def see(connection: Connection, conversation_id: UUID, caller: Caller, *, 
     found = await fetch(connection, sql, conversation_id, caller.user_id)
     if not found:
         raise not_found(conversation_id)
-    return _access(conversation_id, caller, found[0])
+    return _access(connection, conversation_id, caller, found[0])
 
 
-def _access(conversation_id: UUID, caller: Caller, row: Sequence[Any]) -> Access:
-    kind, visibility, head, floor, rev, role = row
+def _access(connection: Connection, conversation_id: UUID, caller: Caller, row: Sequence[Any]) -> Access:
+    kind, visibility, head, floor, rev, role, present = row
+    epoch = connection.history.check(present)
     if kind is None:
         raise not_found(conversation_id)
     standing = Standing(Kind(kind), Visibility(visibility), Role(role) if role else None, caller.service)
     if not standing.may_see:
         raise not_found(conversation_id)
-    return Access(conversation_id, standing, head, floor, rev)
+    return Access(conversation_id, standing, head, floor, rev, epoch)
 
 
 class AccessReader:
@@ -108,6 +110,7 @@ class AccessReader:
                 async with self._database.read() as connection:
                     ids, users = [one[0] for one in asked], [one[1].user_id for one in asked]
                     found = await fetch(connection, _ACCESS_OF_MANY, ids, users)
+                    connection.history.check(found[0][-1])
             except Exception as error:
                 for _, _, future in asked:
                     if not future.done():
@@ -117,6 +120,6 @@ class AccessReader:
                 if future.done():
                     continue  # whoever asked has gone
                 try:
-                    future.set_result(_access(conversation_id, caller, row))
+                    future.set_result(_access(connection, conversation_id, caller, row))
                 except NotFound as problem:
                     future.set_exception(problem)

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from uuid import UUID
 
+from nestrel.core import limits
+from nestrel.core.commands import Earlier
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Plan
 from nestrel.core.posting import Accepted
-from nestrel.store import events, expiry, rows
+from nestrel.store import epochs, expiry, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, texts
@@ -24,7 +26,7 @@ _REACTION_COLUMNS = ("conversation_id", "seq", "symbol", "user_id", "created_at"
 _COUNT_COLUMNS = ("conversation_id", "seq", "symbol", "count", "since", "rev")
 
 _CHANGE = """
-UPDATE messages m
+UPDATE nestrel.messages m
 SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = u.body, format = u.format,
     edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
     attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
@@ -36,16 +38,29 @@ WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
 """
 
 _EARLIER = """
-INSERT INTO message_edits (conversation_id, seq, n, body, format, created_at, edited_at, editor_id)
+INSERT INTO nestrel.message_edits (conversation_id, seq, n, body, format, created_at, edited_at, editor_id)
 SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::int[], $4::text[], $5::text[],
                      $6::text::timestamptz[], $7::text::timestamptz[], $8::text[])
 """
 
+# A message keeps its newest earlier bodies, so many and so large; what has gone was an earlier body of all the same.
+_TRIM = f"""
+DELETE FROM nestrel.message_edits e USING (
+    SELECT g.conversation_id, g.seq, (SELECT max(n) FROM (
+        SELECT n, row_number() OVER (ORDER BY n DESC) AS place, sum(octet_length(body)) OVER (ORDER BY n DESC) AS size
+        FROM nestrel.message_edits WHERE conversation_id = g.conversation_id AND seq = g.seq) k
+        WHERE place > {limits.EARLIER_KEPT} OR size > {limits.EARLIER_BYTES}) AS n
+    FROM unnest($1::text::uuid[], $2::text::bigint[]) AS g (conversation_id, seq)) cut
+WHERE e.conversation_id = cut.conversation_id AND e.seq = cut.seq AND e.n <= cut.n
+"""
+_TRIM_FROM = limits.EARLIER_BYTES // (4 * limits.BODY_CHARS)
+"""With fewer edits nothing can be over a limit."""
+
 _EMPTY = """
 WITH gone AS (SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[]) AS g (conversation_id, seq)),
-earlier AS (DELETE FROM message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id, g.seq)),
-counts AS (DELETE FROM reaction_counts c USING gone g WHERE (c.conversation_id, c.seq) = (g.conversation_id, g.seq))
-DELETE FROM reactions r USING gone g WHERE (r.conversation_id, r.seq) = (g.conversation_id, g.seq)
+earlier AS (DELETE FROM nestrel.message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id, g.seq)),
+counts AS (DELETE FROM nestrel.reaction_counts c USING gone g WHERE (c.conversation_id, c.seq) = (g.conversation_id, g.seq))
+DELETE FROM nestrel.reactions r USING gone g WHERE (r.conversation_id, r.seq) = (g.conversation_id, g.seq)
 """
 
 # Reactions and their counts in one statement: one way to the database and back for both.
@@ -54,14 +69,14 @@ WITH wanted AS (
     SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::text[], $4::text::text[],
                          $5::text::boolean[]) AS w (conversation_id, seq, symbol, user_id, present)
 ), gone AS (
-    DELETE FROM reactions r USING wanted w
+    DELETE FROM nestrel.reactions r USING wanted w
     WHERE NOT w.present AND r.conversation_id = w.conversation_id AND r.seq = w.seq AND r.symbol = w.symbol
       AND r.user_id = w.user_id
 ), set AS (
-    INSERT INTO reactions (conversation_id, seq, symbol, user_id, created_at)
+    INSERT INTO nestrel.reactions (conversation_id, seq, symbol, user_id, created_at)
     SELECT conversation_id, seq, symbol, user_id, clock_timestamp() FROM wanted WHERE present ON CONFLICT DO NOTHING
 )
-INSERT INTO reaction_counts (conversation_id, seq, symbol, count, since, rev)
+INSERT INTO nestrel.reaction_counts (conversation_id, seq, symbol, count, since, rev)
 SELECT * FROM unnest($6::text::uuid[], $7::text::bigint[], $8::text::text[], $9::text::bigint[],
                      $10::text::bigint[], $11::text::bigint[])
 ON CONFLICT (conversation_id, seq, symbol) DO UPDATE
@@ -69,24 +84,25 @@ SET count = excluded.count, since = excluded.since, rev = excluded.rev, moved_xi
 """
 
 _READ = f"""
-UPDATE members m SET read_seq = u.read_seq, read_at = u.read_at, rev = u.rev, moved_xid = pg_current_xact_id()
+UPDATE nestrel.members m SET read_seq = u.read_seq, read_at = u.read_at, rev = u.rev, moved_xid = pg_current_xact_id()
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
      AS u (conversation_id, user_id, read_seq, read_at, rev)
 WHERE m.conversation_id = u.conversation_id AND m.user_id = u.user_id
 RETURNING m.conversation_id, {rows.columns("m", MEMBER_COLUMNS)}
 """
 
-_MOVE = """
+_MOVE = f"""
 WITH moved AS (
-    UPDATE conversations c
+    UPDATE nestrel.conversations c
     SET head = u.head, rev = u.rev, last_at = u.last_at, floor = u.floor, message_count = u.messages,
-        kept_bytes = u.size, moved_xid = pg_current_xact_id()
+        kept_bytes = u.size, moved_xid = pg_current_xact_id(),
+        {epochs.stamp("c")}
     FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::timestamptz[],
                 $5::text::bigint[], $6::text::bigint[], $7::text::bigint[])
          AS u (id, head, rev, last_at, floor, messages, size)
     WHERE c.id = u.id
 ), expired AS (
-    INSERT INTO expired_backlog (conversation_id, next_seq)
+    INSERT INTO nestrel.expired_backlog (conversation_id, next_seq)
     SELECT * FROM unnest($8::text::uuid[], $9::text::bigint[]) ON CONFLICT DO NOTHING
 )
 SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload
@@ -114,9 +130,9 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
 async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
     """By COPY, which costs both sides about half of an INSERT."""
     records = [
-        (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, post.reply_to,
+        (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, reply_to,
          post.key_hash, post.fingerprint, post.removed_at, post.removed_by)
-        for place, post, seq, rev, at, author_n in accepted
+        for place, post, seq, rev, at, author_n, reply_to in accepted
     ]  # fmt: skip
     if not any(one.post.brought for one in accepted):
         await copy_in(connection, "messages", _COLUMNS, records)
@@ -133,15 +149,26 @@ async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
 async def _bring(connection: Connection, accepted: Sequence[Accepted]) -> None:
     """What hung on imported messages where they were written."""
     earlier, reactions, counts = list[tuple[object, ...]](), list[tuple[object, ...]](), list[tuple[object, ...]]()
-    for place, post, seq, rev, _, _ in accepted:
+    for place, post, seq, rev, *_ in accepted:
         assert post.brought is not None
-        for n, one in enumerate(post.brought.earlier, 1):
+        for n, one in _newest(post.brought.earlier):
             earlier.append((place.id, seq, n, one.body, one.format, one.created_at, one.edited_at, one.editor_id))
         reactions += [(place.id, seq, *mark) for mark in post.brought.reacted]
         counts += [(place.id, seq, symbol, len(by), rev, rev) for symbol, by in post.brought.marks().items()]
     await copy_in(connection, "message_edits", _EARLIER_COLUMNS, earlier)
     await copy_in(connection, "reactions", _REACTION_COLUMNS, reactions)
     await copy_in(connection, "reaction_counts", _COUNT_COLUMNS, counts)
+
+
+def _newest(earlier: Sequence[Earlier]) -> list[tuple[int, Earlier]]:
+    """The earlier bodies that are kept, each with its place among all of them from 1 on."""
+    kept, size = list[tuple[int, Earlier]](), 0
+    for n in range(len(earlier), max(0, len(earlier) - limits.EARLIER_KEPT), -1):
+        size += len(earlier[n - 1].body.encode())
+        if size > limits.EARLIER_BYTES:
+            break
+        kept.append((n, earlier[n - 1]))
+    return kept[::-1]
 
 
 async def _change(connection: Connection, changed: dict[MessageState, Locked]) -> None:
@@ -180,6 +207,9 @@ async def _change_rows(connection: Connection, states: Sequence[MessageState], i
             array([one[2].edited_at for one in earlier]),
             [one[2].editor_id for one in earlier],
         )
+    long = [(id_, state.seq) for id_, state in zip(ids, states, strict=True) if state.edits > _TRIM_FROM]
+    if long:
+        await execute(connection, _TRIM, array([one[0] for one in long]), array([one[1] for one in long]))
     emptied = [(id_, state.seq) for id_, state in zip(ids, states, strict=True) if state.emptied]
     if emptied:
         await execute(connection, _EMPTY, array([one[0] for one in emptied]), array([one[1] for one in emptied]))
@@ -249,6 +279,6 @@ async def move(database: Database, connection: Connection, places: Sequence[Lock
         array([place.size for place in places]),
         array([place.id for place in begun]),
         array([place.swept for place in begun]),
-        events.CHANNEL,
+        database.channel,
         database.announcement(connection, moved, to_self=to_self),
     )

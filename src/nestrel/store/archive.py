@@ -20,30 +20,30 @@ from nestrel.store.rows import Wire
 
 _COLUMNS = "segment, first_seq, last_seq, messages, bytes, sha256, archived_at"
 _PAGE = f"""
-SELECT {_COLUMNS} FROM archive_segments WHERE conversation_id = $1 AND segment > $2 ORDER BY segment LIMIT $3
+SELECT {_COLUMNS} FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment > $2 ORDER BY segment LIMIT $3
 """
-_ONE = f"SELECT {_COLUMNS}, content FROM archive_segments WHERE conversation_id = $1 AND segment = $2"
+_ONE = f"SELECT {_COLUMNS}, content FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
 _LAST = """
-SELECT segment, first_seq, last_seq, messages FROM archive_segments
+SELECT segment, first_seq, last_seq, messages FROM nestrel.archive_segments
 WHERE conversation_id = $1 ORDER BY segment DESC LIMIT 1 FOR UPDATE
 """
 _PUT = """
-INSERT INTO archive_segments (conversation_id, segment, first_seq, last_seq, messages, bytes, sha256, content)
+INSERT INTO nestrel.archive_segments (conversation_id, segment, first_seq, last_seq, messages, bytes, sha256, content)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 ON CONFLICT (conversation_id, segment) DO UPDATE
 SET last_seq = excluded.last_seq, messages = excluded.messages, bytes = excluded.bytes, sha256 = excluded.sha256,
     content = excluded.content, archived_at = clock_timestamp()
 """
 _AUTHORS = """
-INSERT INTO archive_authors AS a (author_id, conversation_id, segment, messages)
+INSERT INTO nestrel.archive_authors AS a (author_id, conversation_id, segment, messages)
 SELECT u.author_id, $1, $2, u.messages FROM unnest($3::text[], $4::int[]) AS u (author_id, messages)
 ON CONFLICT (author_id, conversation_id, segment) DO UPDATE SET messages = a.messages + excluded.messages
 """
 _OF_AUTHOR = """
-SELECT segment FROM archive_authors WHERE author_id = $1 AND conversation_id = $2 ORDER BY segment LIMIT 1
+SELECT segment FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = $2 ORDER BY segment LIMIT 1
 """
-_LOCK = "SELECT FROM archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
-_FORGET_AUTHOR = "DELETE FROM archive_authors WHERE author_id = $1 AND conversation_id = $2 AND segment = $3"
+_LOCK = "SELECT FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
+_FORGET_AUTHOR = "DELETE FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = $2 AND segment = $3"
 
 GROWS_UP_TO = 256
 """A last segment with fewer messages takes the next ones in, so that a conversation that expires message by message

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
+from enum import Enum
 from typing import NamedTuple
 from uuid import UUID
 
@@ -23,7 +24,7 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 _REPEATS = f"""
 SELECT {rows.columns("m", MESSAGE_COLUMNS)}
 FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (conversation_id, seq, n)
-JOIN messages m ON m.conversation_id = i.conversation_id AND m.seq = i.seq
+JOIN nestrel.messages m ON m.conversation_id = i.conversation_id AND m.seq = i.seq
 ORDER BY i.n
 """
 
@@ -45,6 +46,7 @@ class Growth:
     head: int
     floor: int
     whole: bool
+    epoch: int
     messages: list[Wire] = field(default_factory=list)
     members: list[Wire] = field(default_factory=list)
     profiles: dict[str, Wire] = field(default_factory=dict)
@@ -60,6 +62,15 @@ class Written(NamedTuple):
 
 
 Answer = list[Written] | Problem
+
+
+class Held(Enum):
+    """Stands for the answer of a unit that was not written, because somebody holds its conversation."""
+
+    HELD = "held"
+
+
+HELD = Held.HELD
 
 
 @dataclass(slots=True)
@@ -78,12 +89,34 @@ async def write(
     units: Sequence[Sequence[Command]],
     followed: Callable[[UUID], bool],
     edit_window: timedelta | None = None,
-) -> tuple[list[Answer], list[Growth]]:
+    *,
+    patient: bool = True,
+) -> tuple[list[Answer | Held], list[Growth]]:
     """Write a batch in the caller's transaction; the commands of a unit are for one conversation. Answers come in the
     order of `units`; they hold once the transaction has committed. `followed` says whose rows are wanted for live
-    delivery."""
+    delivery. One that is not `patient` waits for no lock, and leaves units whose conversation somebody holds."""
     places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
-    locked = await facts.lock(connection, [places[number] for number in sorted(places)])
+    ids = [places[number] for number in sorted(places)]
+    locked, held = (await facts.lock(connection, ids), set[int]()) if patient else await facts.lock_free(connection, ids)
+    if held:
+        free = [unit for unit in units if unit[0].conversation_id.int not in held]
+        answers, growths = await _write(database, connection, free, locked, followed, edit_window)
+        taken = iter(answers)
+        return [HELD if unit[0].conversation_id.int in held else next(taken) for unit in units], growths
+    return await _write(database, connection, units, locked, followed, edit_window)
+
+
+async def _write(
+    database: Database,
+    connection: Connection,
+    units: Sequence[Sequence[Command]],
+    locked: dict[int, Locked],
+    followed: Callable[[UUID], bool],
+    edit_window: timedelta | None,
+) -> tuple[list[Answer | Held], list[Growth]]:
+    if not units:
+        return [], []
+    places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
     # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
     shown = {number for number, id_ in places.items() if followed(id_)}
     known = await facts.read(connection, [command for unit in units for command in unit], locked, shown)
@@ -95,13 +128,14 @@ async def write(
     for problem, state in decided.stale.items():
         problem.extra["message"] = objects.changed[state.message]
     posted = iter(objects.posted)
-    return [_answer(unit, objects, posted) for unit in decided.units], growths
+    answers: list[Answer | Held] = [_answer(unit, objects, posted) for unit in decided.units]
+    return answers, growths
 
 
 async def _objects(connection: Connection, decided: Plan, shown: set[int]) -> _Objects:
     objects = _Objects()
     names: dict[Locked, str] = {}
-    for place, post, seq, rev, created_at, _ in decided.accepted:
+    for place, post, seq, rev, created_at, _, reply_to in decided.accepted:
         if post.imported and place.id.int not in shown:
             objects.posted.append({"seq": seq})
             continue
@@ -109,7 +143,7 @@ async def _objects(connection: Connection, decided: Plan, shown: set[int]) -> _O
         if name is None:
             name = names[place] = str(place.id)
         brought = post.brought or _NOTHING
-        row = (seq, rev, post.author_id, post.body, post.format, post.attributes, post.reply_to, created_at,
+        row = (seq, rev, post.author_id, post.body, post.format, post.attributes, reply_to, created_at,
                brought.edited_at, len(brought.earlier), post.removed_at, post.removed_by)  # fmt: skip
         message = rows.message(name, row)
         if brought.reacted:
@@ -166,7 +200,7 @@ async def _growths(
         if place not in growths:
             growths[place] = Growth(
                 place.id, place.rev_before, place.first_new - 1, place.rev, place.head, place.floor,
-                place.id.int in shown, members=members.get(place.id, []),
+                place.id.int in shown, place.epoch, members=members.get(place.id, []),
             )  # fmt: skip
     for state, place in decided.changed.items():
         if state.seq >= place.floor:

@@ -9,43 +9,43 @@ from nestrel.store.database import Database
 _STEP = 2_000
 
 _NEXT = text(
-    "SELECT id FROM conversations WHERE closed_at IS NOT NULL AND NOT erased ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
+    "SELECT id FROM nestrel.conversations WHERE closed_at IS NOT NULL AND NOT erased ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
 )
 _DELETE = text(
     """
-    WITH gone AS (SELECT seq FROM messages WHERE conversation_id = :id ORDER BY seq LIMIT :step),
-    earlier AS (DELETE FROM message_edits WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
-    counts AS (DELETE FROM reaction_counts WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
-    marks AS (DELETE FROM reactions WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone))
-    DELETE FROM messages WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)
+    WITH gone AS (SELECT seq FROM nestrel.messages WHERE conversation_id = :id ORDER BY seq LIMIT :step),
+    earlier AS (DELETE FROM nestrel.message_edits WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
+    counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)),
+    marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone))
+    DELETE FROM nestrel.messages WHERE conversation_id = :id AND seq IN (SELECT seq FROM gone)
     """
 )
 # A sweep that is at one of them has its row of the backlog: waiting for that, it is over, and none begins. By itself,
 # for the end of a sweep's step waits for the conversation in turn.
 _DELETE_BACKLOG = text(
     """
-    DELETE FROM expired_backlog WHERE conversation_id IN (
-        SELECT id FROM conversations WHERE closed_at IS NOT NULL AND NOT erased)
+    DELETE FROM nestrel.expired_backlog WHERE conversation_id IN (
+        SELECT id FROM nestrel.conversations WHERE closed_at IS NOT NULL AND NOT erased)
     """
 )
 _DELETE_ARCHIVE = text(
     """
-    WITH part AS (SELECT segment FROM archive_segments WHERE conversation_id = :id LIMIT 100),
-    authors AS (DELETE FROM archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM part))
-    DELETE FROM archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM part)
+    WITH part AS (SELECT segment FROM nestrel.archive_segments WHERE conversation_id = :id LIMIT 100),
+    authors AS (DELETE FROM nestrel.archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM part))
+    DELETE FROM nestrel.archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM part)
     """
 )
 _DELETE_KEYS = text(
     """
-    DELETE FROM expired_keys WHERE conversation_id = :id
-       AND key_hash IN (SELECT key_hash FROM expired_keys WHERE conversation_id = :id LIMIT :step)
+    DELETE FROM nestrel.expired_keys WHERE conversation_id = :id
+       AND key_hash IN (SELECT key_hash FROM nestrel.expired_keys WHERE conversation_id = :id LIMIT :step)
     """
 )
 _DELETE_REST = [text(f"DELETE FROM {table} WHERE conversation_id = :id") for table in ("expiry_due", "discarded_runs")]
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
 _EMPTY = text(
     """
-    UPDATE conversations SET erased = true, title = '', name = NULL, name_key = NULL, attributes = NULL,
+    UPDATE nestrel.conversations SET erased = true, title = '', name = NULL, name_key = NULL, attributes = NULL,
            message_count = 0, kept_bytes = 0, floor = head + 1, swept = head + 1
     WHERE id = :id
     """

@@ -15,7 +15,7 @@ from nestrel.core.problems import NameTaken
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.core.text import name_key
-from nestrel.store import messages, receipts, retention, rows, rules
+from nestrel.store import epochs, messages, receipts, retention, rows, rules, troubles
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -27,15 +27,15 @@ SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, 
        c.message_count - aged.n AS message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
-FROM conversations c
+FROM nestrel.conversations c
 CROSS JOIN LATERAL (SELECT {rules.floor("c")} AS floor) f
-CROSS JOIN LATERAL (SELECT count(*) AS n FROM messages x WHERE f.floor > c.floor AND x.conversation_id = c.id
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE f.floor > c.floor AND x.conversation_id = c.id
     AND x.seq >= c.floor AND x.seq < f.floor AND x.removed_at IS NULL) aged
-LEFT JOIN members m ON m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL
+LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL
 {receipts.unread_joins("c", "f.floor", ":user_id", "m.read_seq")}
-LEFT JOIN LATERAL (SELECT user_id FROM members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
+LEFT JOIN LATERAL (SELECT user_id FROM nestrel.members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
     AND m.role IS NOT NULL AND x.user_id <> m.user_id LIMIT 1) partner ON true
-LEFT JOIN messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
+LEFT JOIN nestrel.messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
 """
 
 _ONE = text(f"{_SELECT} WHERE c.id = :id")
@@ -44,7 +44,7 @@ _SOME = text(f"{_SELECT} WHERE c.id = ANY(:ids)")
 # The page is chosen on narrow rows first; the wide select above then runs for its few conversations.
 _MINE_PAGE = text(
     """
-    SELECT c.id, c.last_at FROM members m JOIN conversations c ON c.id = m.conversation_id
+    SELECT c.id, c.last_at FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
     WHERE m.user_id = :user_id AND m.left_at IS NULL AND c.closed_at IS NULL
       AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:at AS timestamptz) IS NULL OR (c.last_at, c.id) < (:at, CAST(:id AS uuid)))
@@ -53,7 +53,7 @@ _MINE_PAGE = text(
 )
 _OPEN_PAGE = text(
     """
-    SELECT c.id, c.last_at FROM conversations c
+    SELECT c.id, c.last_at FROM nestrel.conversations c
     WHERE c.visibility = 'open' AND c.closed_at IS NULL
       AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:id AS uuid) IS NULL OR c.id < :id)
@@ -62,7 +62,7 @@ _OPEN_PAGE = text(
 )
 _EVERY_PAGE = text(
     """
-    SELECT c.id, c.last_at FROM conversations c
+    SELECT c.id, c.last_at FROM nestrel.conversations c
     WHERE c.closed_at IS NULL
       AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:id AS uuid) IS NULL OR c.id < :id)
@@ -72,23 +72,24 @@ _EVERY_PAGE = text(
 
 _INSERT = text(
     f"""
-    INSERT INTO conversations (id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by,
-                               created_at, rev, own_rev, member_count, last_at, {rules.INTO}, inherits)
+    INSERT INTO nestrel.conversations (id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by,
+                               created_at, rev, own_rev, member_count, last_at, {rules.INTO}, inherits, epochs, begins)
     VALUES (:id, :kind, :visibility, :name, :name_key, :title, :attributes, :direct_pair, :created_by,
-            :at, :rev, 1, :member_count, :at, {rules.VALUES}, :inherits)
+            :at, :rev, 1, :member_count, :at, {rules.VALUES}, :inherits, ARRAY[{epochs.CURRENT}],
+            ARRAY[CAST(0 AS bigint)])
     """
 )
 _INSERT_MEMBERS = text(
     """
-    INSERT INTO members (conversation_id, user_id, role, joined_at, rev)
+    INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev)
     SELECT :id, u.user_id, u.role, :at, u.n + 1
     FROM unnest(CAST(:user_ids AS text[]), CAST(:roles AS text[])) WITH ORDINALITY AS u (user_id, role, n)
     """
 )
 _CLOSE = text(
-    """
-    UPDATE conversations SET closed_at = clock_timestamp(), rev = rev + 1, own_rev = rev + 1,
-           moved_xid = pg_current_xact_id()
+    f"""
+    UPDATE nestrel.conversations SET closed_at = clock_timestamp(), rev = rev + 1, own_rev = rev + 1,
+           moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
     WHERE id = :id RETURNING rev
     """
 )
@@ -110,11 +111,6 @@ class NewConversation:
     created_at: datetime
     members: Sequence[tuple[str, Role]]
     rule: Rule | None = None
-
-
-def _constraint(error: IntegrityError) -> str:
-    cause = getattr(error.orig, "__cause__", None)
-    return str(getattr(cause, "constraint_name", "") or "")
 
 
 async def make(database: Database, new: NewConversation) -> bool:
@@ -159,21 +155,21 @@ async def make(database: Database, new: NewConversation) -> bool:
             joined = tuple(user_id for user_id, _ in new.members)
             await database.announce(connection, [Moved(new.id, 1 + len(new.members), joined)])
     except IntegrityError as error:
-        if _constraint(error) == "conversations_direct_pair":
+        if troubles.constraint(error) == "conversations_direct_pair":
             return False
         _raise_name_taken(error, new.name)
     return True
 
 
 def _raise_name_taken(error: IntegrityError, name: str | None) -> None:
-    if _constraint(error) != "conversations_name":
+    if troubles.constraint(error) != "conversations_name":
         raise error
     raise NameTaken(f"another conversation is called {name!r}; choose another name") from None
 
 
 async def find_direct(connection: Connection, pair: str) -> UUID | None:
     """The open direct conversation of a pair."""
-    query = text("SELECT id FROM conversations WHERE direct_pair = :pair AND closed_at IS NULL")
+    query = text("SELECT id FROM nestrel.conversations WHERE direct_pair = :pair AND closed_at IS NULL")
     found: UUID | None = (await connection.execute(query, {"pair": pair})).scalar()
     return found
 
@@ -263,8 +259,8 @@ async def change(database: Database, connection: Connection, conversation_id: UU
         values["name_key"] = name_key(values["name"]) if values["name"] is not None else None
     sets = ", ".join(f"{column} = :{column}" for column in values)
     query = text(
-        f"UPDATE conversations SET {sets}, rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id() "
-        "WHERE id = :id RETURNING rev"
+        f"UPDATE nestrel.conversations SET {sets}, rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), "
+        f"{epochs.stamp('conversations')} WHERE id = :id RETURNING rev"
     )
     try:
         rev = (await connection.execute(query, {**values, "id": conversation_id})).scalar_one()
@@ -277,7 +273,7 @@ async def change(database: Database, connection: Connection, conversation_id: UU
 async def ids_of(connection: Connection, user_id: str, most: int) -> list[UUID]:
     """The open conversations that a user is a member of."""
     query = text(
-        "SELECT c.id FROM members m JOIN conversations c ON c.id = m.conversation_id "
+        "SELECT c.id FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id "
         "WHERE m.user_id = :user_id AND m.left_at IS NULL AND c.closed_at IS NULL ORDER BY c.id LIMIT :most"
     )
     return list((await connection.execute(query, {"user_id": user_id, "most": most})).scalars())

@@ -1,41 +1,27 @@
-"""The connection pool, transactions, and what a driver's error means to the rest of the service."""
+"""The connection pool and transactions of a process."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 
-import asyncpg
 from sqlalchemy import text
 from sqlalchemy.engine import make_url
-from sqlalchemy.exc import DBAPIError, InterfaceError
 from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
 
-from nestrel.core.problems import StoreUnavailable
-from nestrel.store import events
+from nestrel.core.problems import StoreUnavailable, Trouble
+from nestrel.store import events, troubles
+from nestrel.store.epochs import History
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, execute
-
-_AWAY = (
-    OSError,
-    TimeoutError,
-    asyncpg.InterfaceError,
-    asyncpg.PostgresConnectionError,
-    asyncpg.CannotConnectNowError,
-    asyncpg.AdminShutdownError,
-    asyncpg.CrashShutdownError,
-    asyncpg.TooManyConnectionsError,
-    asyncpg.InvalidCatalogNameError,
-    asyncpg.InvalidAuthorizationSpecificationError,
-)
-_NO_TABLE = "42P01"
-_AWAY_STATES = ("08", "57P", "53", "28", "3D")
-"""SQLSTATE classes: connection exception, operator intervention, insufficient resources, no entry, no database."""
+from nestrel.store.native import SCHEMA, Connection, NewEpoch, execute
 
 _WAIT_SECONDS = 10.0
+_AILING_SECONDS = 10.0
+"""For so long a write that failed speaks for the store, if none succeeds."""
 
 _SETTINGS = {
     "application_name": "nestrel",
@@ -47,8 +33,13 @@ _SETTINGS = {
     "enable_seqscan": "off",
     "enable_bitmapscan": "off",
     "enable_sort": "off",
+    # Nothing waits without an end: whoever holds a lock, or whatever makes a statement slow, costs a refusal.
+    "lock_timeout": "5s",
+    "statement_timeout": "30s",
     "idle_in_transaction_session_timeout": "60s",
 }
+_COMMAND_SECONDS = 40.0
+"""Behind the server's own limit: it is for a server that does not answer at all."""
 
 
 def asyncpg_url(url: str) -> str:
@@ -60,19 +51,6 @@ def asyncpg_url(url: str) -> str:
     if parsed.drivername not in ("postgresql", "postgres", "postgresql+asyncpg"):
         raise ValueError(f"the database URL must begin with postgresql://, not {parsed.drivername}://")
     return parsed.set(drivername="postgresql+asyncpg").render_as_string(hide_password=False)
-
-
-def is_away(error: BaseException) -> bool:
-    """Whether an error says that the store is not reachable, rather than that a statement is wrong."""
-    if isinstance(error, DBAPIError) and (error.connection_invalidated or isinstance(error, InterfaceError)):
-        return True
-    return isinstance(error, _AWAY) or sqlstate(error).startswith(_AWAY_STATES)
-
-
-def sqlstate(error: BaseException) -> str:
-    """PostgreSQL's code for an error, from the driver or through SQLAlchemy; empty if it has none."""
-    cause = error.orig if isinstance(error, DBAPIError) else error
-    return str(getattr(cause, "sqlstate", None) or "")
 
 
 class _Reading:
@@ -108,18 +86,24 @@ class Database:
     own form (`nestrel.store.native`) and SQLAlchemy's take part in the same one.
     """
 
-    def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None) -> None:
+    def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None,
+                 schema: str = SCHEMA) -> None:  # fmt: skip
         self.notify = notify
         self.node = node
+        self.schema = schema
+        self.history = History()
         self.on_commit: Callable[[Sequence[Moved]], None] = lambda _events: None
+        self.on_epoch: Callable[[], None] = lambda: None
+        """Called when this process has met another history of the database than before."""
         self._engine = create_async_engine(
             asyncpg_url(url),
             poolclass=NullPool,
             isolation_level="AUTOCOMMIT",
-            connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": 60},
+            connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
         )
         self._idle: list[Connection] = []
         self._free = asyncio.Semaphore(pool_size)
+        self._failed: tuple[StoreUnavailable, float] | None = None
 
     def read(self) -> _Reading:
         """A connection on which each statement is its own transaction, as an asynchronous context.
@@ -136,11 +120,17 @@ class Database:
         Raises:
             StoreUnavailable: the database is away; unless a commit was under way, nothing was changed.
         """
-        async with self.read() as connection:
-            told: list[Moved] = []
-            connection.told = told
-            async with connection.driver.transaction():
-                yield connection
+        told: list[Moved] = []
+        try:
+            async with self.read() as connection:
+                connection.told = told
+                async with connection.driver.transaction():
+                    yield connection
+        except StoreUnavailable as problem:
+            if problem.reason is not Trouble.BUSY:
+                self._failed = problem, time.monotonic()
+            raise
+        self._failed = None
         if told:
             self.on_commit(told)
 
@@ -157,8 +147,13 @@ class Database:
     async def take(self) -> Connection:
         """A connection for one use; `read` and `write` give it back."""
         if self._free.locked():
-            async with asyncio.timeout(_WAIT_SECONDS):
-                await self._free.acquire()
+            try:
+                async with asyncio.timeout(_WAIT_SECONDS):
+                    await self._free.acquire()
+            except TimeoutError:
+                raise StoreUnavailable(
+                    "all database connections of this process are busy", retry_after=1, reason=Trouble.BUSY
+                ) from None
         else:
             await self._free.acquire()
         try:
@@ -167,11 +162,20 @@ class Database:
                 if not connection.driver.is_closed():
                     return connection
                 await connection.sql.close()
-            sql = await self._engine.connect()
-            return Connection(sql, (await sql.get_raw_connection()).driver_connection)
+            return await self._connect()
         except BaseException:
             self._free.release()
             raise
+
+    async def _connect(self) -> Connection:
+        sql = await self._engine.connect()
+        connection = Connection(sql, (await sql.get_raw_connection()).driver_connection, self.history, self.schema)
+        try:
+            await self.history.met(connection)
+        except BaseException:
+            await self._discard(connection)
+            raise
+        return connection
 
     async def give_back(self, connection: Connection) -> None:
         """End the use of a connection; one that is in the middle of something is of no use to anyone else."""
@@ -188,17 +192,34 @@ class Database:
             await connection.sql.close()
 
     async def translate(self, error: Exception) -> None:
-        """Raise `StoreUnavailable` if the error says that the database is away; the other connections are then as
-        dead as this one."""
-        if sqlstate(error) == _NO_TABLE:
-            raise StoreUnavailable("the schema is not there yet; run nestrel db upgrade", retry_after=5) from error
-        if not is_away(error):
+        """Raise `StoreUnavailable` if the error says that the store cannot serve, and why. When it is away, the other
+        connections are as dead as this one; when it is slow or locked, they are not."""
+        if isinstance(error, NewEpoch) or troubles.constraint(error) == troubles.EPOCH:
+            await self._renew(error)
+        reason = troubles.reason_of(error)
+        if reason is None:
             return
-        while self._idle:
-            await self._discard(self._idle.pop())
+        if reason is Trouble.AWAY:
+            while self._idle:
+                await self._discard(self._idle.pop())
+        raise StoreUnavailable(troubles.WORDS[reason], retry_after=troubles.RETRY[reason], reason=reason) from error
+
+    async def _renew(self, error: Exception) -> None:
+        """Record what the database has become, or learn what another process has recorded, and begin anew from it."""
+        set_back = error.set_back if isinstance(error, NewEpoch) else None
+        async with self.read() as connection:
+            await self.history.begin(connection, set_back=set_back)
+        self.on_epoch()
         raise StoreUnavailable(
-            "the database does not answer; try again, with the same idempotency key", retry_after=1
+            "the database was restored or failed over; go on from your cursor", retry_after=1, reason=Trouble.RESTORED
         ) from error
+
+    @property
+    def ailing(self) -> StoreUnavailable | None:
+        """Why the last write failed, if that was a moment ago and none has succeeded since."""
+        if self._failed is None or time.monotonic() - self._failed[1] > _AILING_SECONDS:
+            return None
+        return self._failed[0]
 
     def announcement(self, connection: Connection, moved: Sequence[Moved], *, to_self: bool = True) -> list[str]:
         """The payloads that the transaction must NOTIFY so that the bus learns that conversations moved. `to_self`
@@ -210,12 +231,17 @@ class Database:
         """Tell the bus, in this transaction, that conversations moved."""
         payloads = self.announcement(connection, moved)
         if payloads:
-            await execute(connection, "SELECT pg_notify($1, p) FROM unnest($2::text[]) p", events.CHANNEL, payloads)
+            await execute(connection, "SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)
+
+    @property
+    def channel(self) -> str:
+        """Where NOTIFY goes: two services in schemas of one database do not hear each other."""
+        return events.channel(self.schema)
 
     async def cursor_key(self) -> bytes:
         """The key that seals cursors, the same for every process on this database."""
         async with self.read() as connection:
-            result = await connection.execute(text("SELECT value FROM service_secrets WHERE name = 'cursor'"))
+            result = await connection.execute(text("SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'"))
             return bytes(result.scalar_one())
 
     async def close(self) -> None:

@@ -12,7 +12,7 @@ from nestrel.store.rows import Wire
 
 _PAGE = text(
     """
-    SELECT n, body, format, created_at, edited_at, editor_id FROM message_edits
+    SELECT n, body, format, created_at, edited_at, editor_id FROM nestrel.message_edits
     WHERE conversation_id = :id AND seq = :seq AND n > :after ORDER BY n LIMIT :limit
     """
 )

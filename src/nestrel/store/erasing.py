@@ -14,53 +14,53 @@ from nestrel.store.rows import Wire
 
 _COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations"
 _BEGIN = f"""
-INSERT INTO erasures (id, user_id, asked_by, asked_at) VALUES ($1, $2, $3, clock_timestamp()) RETURNING {_COLUMNS}
+INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at) VALUES ($1, $2, $3, clock_timestamp()) RETURNING {_COLUMNS}
 """
-_ONE = f"SELECT {_COLUMNS} FROM erasures WHERE id = $1"
-_PAGE = f"SELECT {_COLUMNS} FROM erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
+_ONE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id = $1"
+_PAGE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
 _LIVE = """
 SELECT c.id, n.messages FROM (
-    SELECT id FROM conversations WHERE closed_at IS NULL AND id > $2 ORDER BY id LIMIT $3) c
-CROSS JOIN LATERAL (SELECT count(*) AS messages FROM messages
+    SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $2 ORDER BY id LIMIT $3) c
+CROSS JOIN LATERAL (SELECT count(*) AS messages FROM nestrel.messages
     WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL) n
 ORDER BY c.id
 """
 _ARCHIVED = """
-SELECT a.conversation_id, sum(a.messages)::bigint FROM archive_authors a
-WHERE a.author_id = $1 AND (SELECT closed_at FROM conversations WHERE id = a.conversation_id) IS NULL GROUP BY 1
+SELECT a.conversation_id, sum(a.messages)::bigint FROM nestrel.archive_authors a
+WHERE a.author_id = $1 AND (SELECT closed_at FROM nestrel.conversations WHERE id = a.conversation_id) IS NULL GROUP BY 1
 """
-_CLAIM = f"SELECT {_COLUMNS}, at_id FROM erasures WHERE finished_at IS NULL ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
+_CLAIM = f"SELECT {_COLUMNS}, at_id FROM nestrel.erasures WHERE finished_at IS NULL ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
 # Who writes on while this runs does so after the act: only what was there when it was asked for goes.
 _NEXT = """
-SELECT c.id FROM conversations c
+SELECT c.id FROM nestrel.conversations c
 WHERE c.id >= $2 AND c.closed_at IS NULL AND (
-    EXISTS (SELECT FROM messages WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL
+    EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL
             AND created_at <= $3)
-    OR EXISTS (SELECT FROM archive_authors WHERE author_id = $1 AND conversation_id = c.id))
+    OR EXISTS (SELECT FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = c.id))
 ORDER BY c.id LIMIT 1
 """
 _SEQS = """
-SELECT seq FROM messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at <= $3
-    AND seq >= (SELECT floor FROM conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
+SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at <= $3
+    AND seq >= (SELECT floor FROM nestrel.conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
 """
-_LOCK_BACKLOG = "SELECT FROM expired_backlog WHERE conversation_id = $1 FOR UPDATE"
+_LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _EMPTY_EXPIRED = """
 WITH gone AS (
-    UPDATE messages SET body = '', attributes = NULL, edits = 0, edited_at = NULL, fingerprint = NULL,
+    UPDATE nestrel.messages SET body = '', attributes = NULL, edits = 0, edited_at = NULL, fingerprint = NULL,
            removed_at = clock_timestamp(), removed_by = $3
     WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL
-      AND seq < (SELECT floor FROM conversations WHERE id = $1) RETURNING seq
+      AND seq < (SELECT floor FROM nestrel.conversations WHERE id = $1) RETURNING seq
 ),
-edits AS (DELETE FROM message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
-counts AS (DELETE FROM reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
-marks AS (DELETE FROM reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
+edits AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
+counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
+marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
 SELECT count(*) FROM gone
 """
 _PROGRESS = """
-UPDATE erasures SET at_id = $2, messages = messages + $3, archived = archived + $4, conversations = conversations + $5
+UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = archived + $4, conversations = conversations + $5
 WHERE id = $1
 """
-_FINISH = "UPDATE erasures SET finished_at = clock_timestamp() WHERE id = $1"
+_FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
 STEP = 500
 """Live messages that are removed at one time."""

@@ -9,7 +9,12 @@ from uuid import UUID
 
 import orjson
 
-CHANNEL = "nestrel"
+
+def channel(schema: str) -> str:
+    """The channel of NOTIFY, and of Redis, on which the processes of one schema speak."""
+    return schema
+
+
 _NOTIFY_BYTES = 7_900
 """PostgreSQL takes less than 8,000 bytes in one NOTIFY."""
 

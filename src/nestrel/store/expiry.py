@@ -18,21 +18,21 @@ SELECT f.floor, gone.messages, gone.size
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[], $5::text::bigint[])
      WITH ORDINALITY AS i (id, floor, aged, messages, size, n)
 CROSS JOIN LATERAL (SELECT greatest(i.aged,
-    (SELECT seq + 1 FROM messages
+    (SELECT seq + 1 FROM nestrel.messages
      WHERE conversation_id = i.id AND seq >= i.floor AND removed_at IS NULL AND i.messages > 0
      ORDER BY seq OFFSET greatest(i.messages - 1, 0) LIMIT 1),
     (SELECT seq + 1 FROM (
-        SELECT seq, sum({SIZE}) OVER (ORDER BY seq ROWS UNBOUNDED PRECEDING) AS size FROM messages
+        SELECT seq, sum({SIZE}) OVER (ORDER BY seq ROWS UNBOUNDED PRECEDING) AS size FROM nestrel.messages
         WHERE conversation_id = i.id AND seq >= i.floor AND i.size > 0) s
      WHERE s.size >= i.size ORDER BY seq LIMIT 1)
 ) AS floor) f
 CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE removed_at IS NULL) AS messages, coalesce(sum({SIZE}), 0) AS size
-    FROM messages WHERE conversation_id = i.id AND seq >= i.floor AND seq < f.floor) gone
+    FROM nestrel.messages WHERE conversation_id = i.id AND seq >= i.floor AND seq < f.floor) gone
 ORDER BY i.n
 """
 _AGED = """
-SELECT coalesce(nestrel_floor_v1(id, floor, head, $2::timestamptz), floor) FROM unnest($1::text::uuid[]) WITH ORDINALITY
-    AS i (wanted, n) JOIN conversations ON id = i.wanted ORDER BY i.n
+SELECT coalesce(nestrel.floor_v1(id, floor, head, $2::timestamptz), floor) FROM unnest($1::text::uuid[]) WITH ORDINALITY
+    AS i (wanted, n) JOIN nestrel.conversations ON id = i.wanted ORDER BY i.n
 """
 
 

@@ -18,10 +18,10 @@ from nestrel.store.rows import Wire
 
 _PLACE = f"""
 SELECT {rules.floor("c")}, head, after_expiry, coalesce(
-    (SELECT next_seq FROM expired_backlog WHERE conversation_id = c.id), floor)
-FROM conversations c WHERE id = $1 AND closed_at IS NULL
+    (SELECT next_seq FROM nestrel.expired_backlog WHERE conversation_id = c.id), floor)
+FROM nestrel.conversations c WHERE id = $1 AND closed_at IS NULL
 """
-_EVERY = "SELECT id FROM conversations WHERE closed_at IS NULL AND id > $1 ORDER BY id LIMIT 1000"
+_EVERY = "SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $1 ORDER BY id LIMIT 1000"
 _ROWS = 1_000
 
 CSV_COLUMNS = (

@@ -14,21 +14,23 @@ from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import epochs, messages, rows, rules
 from nestrel.store import imported as imports
-from nestrel.store import messages, rows, rules
 from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.rows import MESSAGE_COLUMNS
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
 _LOCK = f"""
-SELECT id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor, message_count,
+SELECT {epochs.CURRENT}, id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor, message_count,
        kept_bytes, swept, {rules.RULE_COLUMNS}
-FROM conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
+FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
 """
+_LOCK_FREE = f"{_LOCK} SKIP LOCKED"
+_EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
 # like that another transaction has just committed. Each lookup is a lateral one so that it can only be an index scan.
-_ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM members
+_ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM nestrel.members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
 
 _POSTS = f"""
@@ -37,13 +39,13 @@ SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.s
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::boolean[], $5::text::boolean[])
      WITH ORDINALITY AS i (conversation_id, user_id, key_hash, shown, expired, n)
 {_ROLE}
-LEFT JOIN LATERAL (SELECT seq, fingerprint FROM messages
+LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
-LEFT JOIN LATERAL (SELECT seq FROM expired_keys
+LEFT JOIN LATERAL (SELECT seq FROM nestrel.expired_keys
     WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true
-LEFT JOIN LATERAL (SELECT author_n FROM messages
+LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
-LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM profiles
+LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM nestrel.profiles
     WHERE i.shown AND user_id = i.user_id LIMIT 1) p ON true
 ORDER BY i.n
 """
@@ -54,9 +56,9 @@ SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NU
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::text[])
      WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
 {_ROLE}
-LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM messages
+LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND seq = i.seq LIMIT 1) t ON true
-LEFT JOIN LATERAL (SELECT user_id FROM reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
+LEFT JOIN LATERAL (SELECT user_id FROM nestrel.reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
     AND symbol = i.symbol AND user_id = i.user_id LIMIT 1) r ON true
 ORDER BY i.n
 """
@@ -84,12 +86,29 @@ class Known:
 
 
 async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
-    """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out."""
-    return {row[0].int: _locked(row) for row in await fetch(connection, _LOCK, array(ids))}
+    """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out.
+    Raises `NewEpoch` when the database has become another."""
+    return _places(connection, await fetch(connection, _LOCK, array(ids)))
 
 
-def _locked(row: Sequence[Any]) -> Locked:
-    place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7])
+async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[int, Locked], set[int]]:
+    """The same without waiting for anyone; also the numbers of those that somebody holds."""
+    locked = _places(connection, await fetch(connection, _LOCK_FREE, array(ids)))
+    if len(locked) == len(ids):
+        return locked, set()
+    missing = [id_ for id_ in ids if id_.int not in locked]
+    return locked, {row[0].int for row in await fetch(connection, _EXIST, array(missing))}
+
+
+def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
+    if not found:
+        return {}
+    epoch = connection.history.check(found[0][0])
+    return {row[1].int: _locked(row[1:], epoch) for row in found}
+
+
+def _locked(row: Sequence[Any], epoch: int) -> Locked:
+    place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
     place.stored_floor, place.messages, place.size, place.swept = row[8:12]
     place.rule = rules.rule(*row[12:])
     return place

@@ -14,8 +14,8 @@ from nestrel.store.access import Access
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
-_ONE = f"SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq = $2"
-_RANGE = f"SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3"
+_ONE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq = $2"
+_RANGE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3"
 _OLDER = f"{_RANGE} ORDER BY seq DESC LIMIT $4"
 _NEWER = f"{_RANGE} ORDER BY seq LIMIT $4"
 _OLDER_BY = f"{_RANGE} AND author_id = $5 ORDER BY seq DESC LIMIT $4"
@@ -23,8 +23,8 @@ _NEWER_BY = f"{_RANGE} AND author_id = $5 ORDER BY seq LIMIT $4"
 
 _STOOD_STILL = """
 SELECT rev = $2 AND cardinality($3::text[]) = (
-    SELECT count(*) FROM members WHERE conversation_id = $1 AND user_id = ANY($3::text[])
-) FROM conversations WHERE id = $1
+    SELECT count(*) FROM nestrel.members WHERE conversation_id = $1 AND user_id = ANY($3::text[])
+) FROM nestrel.conversations WHERE id = $1
 """
 
 
@@ -48,7 +48,7 @@ async def one(connection: Connection, conversation_id: UUID, seq: int) -> Wire |
 
 async def seq_at(connection: Connection, conversation_id: UUID, moment: datetime) -> int:
     """The lowest kept `seq` written at or after a moment; head + 1 if none is."""
-    found = await fetch(connection, "SELECT nestrel_seq_at_v1($1, $2)", conversation_id, moment)
+    found = await fetch(connection, "SELECT nestrel.seq_at_v1($1, $2)", conversation_id, moment)
     return int(found[0][0])
 
 

@@ -16,17 +16,17 @@ from nestrel.store.native import Connection, fetch, hashes, texts
 _SEEN = """
 SELECT i.n - 1, k.seq, k.fingerprint
 FROM unnest($2::text::bytea[]) WITH ORDINALITY AS i (key_hash, n)
-CROSS JOIN LATERAL (SELECT seq, fingerprint FROM messages
+CROSS JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
     WHERE conversation_id = $1 AND key_hash = i.key_hash LIMIT 1) k
 """
 _EXPIRED = """
 SELECT i.n - 1, k.seq
 FROM unnest($2::text::bytea[]) WITH ORDINALITY AS i (key_hash, n)
-CROSS JOIN LATERAL (SELECT seq FROM expired_keys WHERE conversation_id = $1 AND key_hash = i.key_hash LIMIT 1) k
+CROSS JOIN LATERAL (SELECT seq FROM nestrel.expired_keys WHERE conversation_id = $1 AND key_hash = i.key_hash LIMIT 1) k
 """
 _AUTHORS = """
 SELECT clock_timestamp(), i.author_id, coalesce(m.author_n, 0) FROM unnest($2::text::text[]) AS i (author_id)
-LEFT JOIN LATERAL (SELECT author_n FROM messages
+LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages
     WHERE conversation_id = $1 AND author_id = i.author_id ORDER BY seq DESC LIMIT 1) m ON true
 """
 

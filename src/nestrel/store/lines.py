@@ -16,17 +16,17 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _MESSAGES = f"""
-SELECT {MESSAGE_COLUMNS} FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT $4
+SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT $4
 """
 _COUNTS = """
-SELECT seq, symbol, count, rev, since FROM reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3
+SELECT seq, symbol, count, rev, since FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3
 """
 _REACTED = """
-SELECT seq, symbol, user_id, created_at FROM reactions
+SELECT seq, symbol, user_id, created_at FROM nestrel.reactions
 WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq, symbol, user_id
 """
 _EARLIER = """
-SELECT seq, body, format, created_at, edited_at, editor_id FROM message_edits
+SELECT seq, body, format, created_at, edited_at, editor_id FROM nestrel.message_edits
 WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq, n
 """
 _EDITS, _REMOVED_AT = 9, 10

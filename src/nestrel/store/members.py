@@ -9,7 +9,7 @@ from uuid import UUID
 from sqlalchemy import text
 
 from nestrel.core.roles import Role
-from nestrel.store import rows
+from nestrel.store import epochs, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, fetch
@@ -17,31 +17,31 @@ from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
 _PAGE = text(
     f"""
-    SELECT {MEMBER_COLUMNS} FROM members
+    SELECT {MEMBER_COLUMNS} FROM nestrel.members
     WHERE conversation_id = :id AND left_at IS NULL AND user_id > :after ORDER BY user_id LIMIT :limit
     """
 )
 _ONE = text(
-    f"SELECT {MEMBER_COLUMNS} FROM members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL"
+    f"SELECT {MEMBER_COLUMNS} FROM nestrel.members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL"
 )
 _CENSUS = text(
     """
-    SELECT (SELECT role FROM members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL) AS role,
-           (SELECT count(*) FROM (SELECT 1 FROM members WHERE conversation_id = :id AND role = 'owner'
+    SELECT (SELECT role FROM nestrel.members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL) AS role,
+           (SELECT count(*) FROM (SELECT 1 FROM nestrel.members WHERE conversation_id = :id AND role = 'owner'
                AND left_at IS NULL LIMIT 2) o) AS owners,
            c.member_count AS members
-    FROM conversations c WHERE c.id = :id
+    FROM nestrel.conversations c WHERE c.id = :id
     """
 )
 # Who comes back after leaving keeps the receipt of before, for a receipt only grows.
 _PUT = text(
-    """
+    f"""
     WITH moved AS (
-        UPDATE conversations SET rev = rev + 1, member_count = member_count + :added,
-               moved_xid = pg_current_xact_id()
+        UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count + :added,
+               moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
         WHERE id = :id RETURNING rev
     )
-    INSERT INTO members AS m (conversation_id, user_id, role, joined_at, rev)
+    INSERT INTO nestrel.members AS m (conversation_id, user_id, role, joined_at, rev)
     SELECT :id, :user_id, :role, clock_timestamp(), rev FROM moved
     ON CONFLICT (conversation_id, user_id) DO UPDATE
     SET role = excluded.role, rev = excluded.rev, moved_xid = pg_current_xact_id(), left_at = NULL,
@@ -51,12 +51,13 @@ _PUT = text(
     """
 )
 _LEAVE = text(
-    """
+    f"""
     WITH moved AS (
-        UPDATE conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid = pg_current_xact_id()
+        UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid = pg_current_xact_id(),
+               {epochs.stamp("conversations")}
         WHERE id = :id RETURNING rev
     )
-    UPDATE members SET left_at = clock_timestamp(), left_reason = :reason, rev = moved.rev,
+    UPDATE nestrel.members SET left_at = clock_timestamp(), left_reason = :reason, rev = moved.rev,
            moved_xid = pg_current_xact_id()
     FROM moved WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL
     RETURNING members.rev
@@ -65,7 +66,7 @@ _LEAVE = text(
 
 
 _DEPARTED = """
-SELECT user_id, left_reason FROM members
+SELECT user_id, left_reason FROM nestrel.members
 WHERE conversation_id = $1 AND user_id = ANY($2::text[]) AND left_at IS NOT NULL
 """
 

@@ -14,12 +14,12 @@ from nestrel.store.rows import Wire
 # Names are in the order of their code points, which is what the write path goes by when it keeps them right.
 _REACTIONS = f"""
 SELECT i.n - 1, c.symbol, c.count, ARRAY(
-    SELECT r.user_id FROM reactions r
+    SELECT r.user_id FROM nestrel.reactions r
     WHERE r.conversation_id = i.conversation_id AND r.seq = i.seq AND r.symbol = c.symbol
     ORDER BY r.user_id LIMIT {limits.REACTION_NAMES}
 ), c.since, c.rev
 FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (conversation_id, seq, n)
-JOIN LATERAL (SELECT symbol, count, since, rev FROM reaction_counts
+JOIN LATERAL (SELECT symbol, count, since, rev FROM nestrel.reaction_counts
     WHERE conversation_id = i.conversation_id AND seq = i.seq) c ON true
 ORDER BY i.n, c.since, c.symbol
 """

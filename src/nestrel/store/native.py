@@ -5,32 +5,61 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any, cast
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, cast
 from uuid import UUID
 
 import asyncpg
 import orjson
-from sqlalchemy import CursorResult, Executable
+from sqlalchemy import CursorResult, Executable, TextClause, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.store.events import Moved
 
+if TYPE_CHECKING:
+    from nestrel.store.epochs import History
+
+SCHEMA = "nestrel"
+"""The schema that all statements name; a database with another one has it put in its place."""
+
+
+class NewEpoch(Exception):
+    """The database has another history than this process knows. `set_back` is the epoch that has ended, where nothing
+    but a proof of it says so."""
+
+    def __init__(self, set_back: int | None = None) -> None:
+        super().__init__("the database has another history than before")
+        self.set_back = set_back
+
+
+@lru_cache(maxsize=1000)
+def in_schema(sql: str, schema: str) -> str:
+    """A statement for tables in another schema."""
+    return sql.replace(f"{SCHEMA}.", f"{schema}.")
+
 
 class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
-    transaction has announced so far, `system` the database cluster's identifier once someone has asked."""
+    transaction has announced so far, `history` what its process knows of the database's epochs."""
 
-    __slots__ = ("driver", "sql", "system", "told")
+    __slots__ = ("driver", "history", "schema", "sql", "told")
 
-    def __init__(self, sql: AsyncConnection, driver: object) -> None:
+    def __init__(self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA) -> None:
         self.sql = sql
         self.driver = cast("asyncpg.Connection[Any]", driver)
+        self.history = history
+        self.schema = schema
         self.told: list[Moved] = []
-        self.system: int | None = None
 
     async def execute(self, statement: Executable, values: Mapping[str, Any] | None = None) -> CursorResult[Any]:
         """Run a statement of SQLAlchemy's."""
+        if self.schema != SCHEMA and isinstance(statement, TextClause):
+            statement = text(in_schema(statement.text, self.schema))
         return await self.sql.execute(statement, values)
+
+    def named(self, sql: str) -> str:
+        """A statement in the driver's form, for this database's schema."""
+        return sql if self.schema == SCHEMA else in_schema(sql, self.schema)
 
 
 def array(values: Sequence[UUID | str | int | datetime | None]) -> str:
@@ -64,14 +93,16 @@ def _hex(value: bytes) -> str:
 
 async def fetch(connection: Connection, sql: str, *values: Any) -> Sequence[Any]:
     """All rows of a statement."""
-    return await connection.driver.fetch(sql, *values)
+    return await connection.driver.fetch(connection.named(sql), *values)
 
 
 async def execute(connection: Connection, sql: str, *values: Any) -> None:
     """Run a statement that answers nothing."""
-    await connection.driver.fetch(sql, *values)
+    await connection.driver.fetch(connection.named(sql), *values)
 
 
 async def copy_in(connection: Connection, table: str, columns: Sequence[str], records: Sequence[Sequence[Any]]) -> None:
     """Write rows by COPY, in the transaction that is open."""
-    await connection.driver.copy_records_to_table(table, columns=columns, records=records)
+    await connection.driver.copy_records_to_table(
+        table, columns=columns, records=records, schema_name=connection.schema
+    )

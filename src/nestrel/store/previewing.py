@@ -15,17 +15,17 @@ from nestrel.store.rows import Wire
 from nestrel.store.rules import SIZE
 
 _STATES = f"""
-SELECT id, floor, {rules.floor("c")}, message_count, kept_bytes, clock_timestamp() FROM conversations c
+SELECT id, floor, {rules.floor("c")}, message_count, kept_bytes, clock_timestamp() FROM nestrel.conversations c
 WHERE id = ANY($1::text::uuid[]) AND closed_at IS NULL ORDER BY id
 """
 _BY_DAY = f"""
 SELECT m.created_at::date, count(*), sum({SIZE}), min(m.seq), max(m.seq), min(m.created_at), max(m.created_at)
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, high)
-JOIN messages m ON m.conversation_id = i.id AND m.seq >= i.low AND m.seq < i.high AND m.removed_at IS NULL
+JOIN nestrel.messages m ON m.conversation_id = i.id AND m.seq >= i.low AND m.seq < i.high AND m.removed_at IS NULL
 GROUP BY 1
 """
 _INHERITING = """
-SELECT id FROM conversations WHERE inherits IS NOT NULL AND closed_at IS NULL AND id > $1 ORDER BY id LIMIT $2
+SELECT id FROM nestrel.conversations WHERE inherits IS NOT NULL AND closed_at IS NULL AND id > $1 ORDER BY id LIMIT $2
 """
 
 _MANY = 200

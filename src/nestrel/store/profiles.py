@@ -7,44 +7,45 @@ from uuid import UUID
 
 from sqlalchemy import TextClause, text
 
-from nestrel.store import rows
+from nestrel.store import epochs, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_READ = f"SELECT {rows.PROFILE_COLUMNS} FROM profiles WHERE user_id = ANY($1::text[])"
+_READ = f"SELECT {rows.PROFILE_COLUMNS} FROM nestrel.profiles WHERE user_id = ANY($1::text[])"
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
 one transaction: everyone has the new profile, or nobody."""
 
 _FIRST_SIGHT = text(
-    "INSERT INTO profiles VALUES (:user_id, :display_name, :picture, 1) ON CONFLICT DO NOTHING RETURNING rev"
+    "INSERT INTO nestrel.profiles VALUES (:user_id, :display_name, :picture, 1) ON CONFLICT DO NOTHING RETURNING rev"
 )
 _CHANGE = text(
     """
-    UPDATE profiles SET display_name = :display_name, picture = :picture, rev = rev + 1
+    UPDATE nestrel.profiles SET display_name = :display_name, picture = :picture, rev = rev + 1
     WHERE user_id = :user_id AND (display_name, picture) IS DISTINCT FROM (:display_name, CAST(:picture AS text))
     RETURNING rev
     """
 )
 _NEXT_MEMBERSHIPS = text(
     """
-    SELECT conversation_id FROM members WHERE user_id = :user_id AND conversation_id > :after
+    SELECT conversation_id FROM nestrel.members WHERE user_id = :user_id AND conversation_id > :after
     ORDER BY conversation_id LIMIT :most
     """
 )
 # The member row carries the news: it takes the conversation's next rev, so that whoever was away learns of the new
 # profile in the same way as whoever is there.
-_MOVE = """
+_MOVE = f"""
 WITH locked AS (
-    SELECT id FROM conversations WHERE id = ANY($1::uuid[]) AND closed_at IS NULL ORDER BY id FOR NO KEY UPDATE
+    SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND closed_at IS NULL ORDER BY id FOR NO KEY UPDATE
 ), moved AS (
-    UPDATE conversations SET rev = rev + 1, moved_xid = pg_current_xact_id()
+    UPDATE nestrel.conversations SET rev = rev + 1, moved_xid = pg_current_xact_id(),
+        {epochs.stamp("conversations")}
     WHERE id IN (SELECT id FROM locked) RETURNING id, rev
 ), marked AS (
-    UPDATE members m SET rev = moved.rev, moved_xid = pg_current_xact_id()
+    UPDATE nestrel.members m SET rev = moved.rev, moved_xid = pg_current_xact_id()
     FROM moved WHERE m.conversation_id = moved.id AND m.user_id = $2
 )
 SELECT id, rev FROM moved

@@ -12,7 +12,7 @@ from nestrel.store.rows import Wire
 
 _PAGE = text(
     """
-    SELECT symbol, user_id, created_at FROM reactions
+    SELECT symbol, user_id, created_at FROM nestrel.reactions
     WHERE conversation_id = :id AND seq = :seq AND (symbol, user_id) > (:symbol, :user_id)
       AND (CAST(:only AS text) IS NULL OR symbol = :only)
     ORDER BY symbol, user_id LIMIT :limit

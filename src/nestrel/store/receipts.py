@@ -19,11 +19,11 @@ def unread_joins(conversation: str, floor: str, user: str, read_seq: str) -> str
     c = conversation
     return f"""
 CROSS JOIN LATERAL (SELECT least({c}.head, greatest(coalesce({read_seq}, 0), {floor} - 1)) AS seq) seen
-LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
+LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
     AND x.seq > seen.seq ORDER BY x.seq DESC LIMIT 1) newest ON true
-LEFT JOIN LATERAL (SELECT author_n FROM messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
+LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages x WHERE x.conversation_id = {c}.id AND x.author_id = {user}
     AND x.seq > seen.seq ORDER BY x.seq LIMIT 1) oldest ON true
-CROSS JOIN LATERAL (SELECT count(*) AS n FROM messages x WHERE x.conversation_id = {c}.id AND x.seq > seen.seq
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE x.conversation_id = {c}.id AND x.seq > seen.seq
     AND x.removed_at IS NOT NULL AND x.author_id <> {user}) removed
 CROSS JOIN LATERAL (
     SELECT {c}.head - seen.seq - coalesce(newest.author_n - oldest.author_n + 1, 0) - removed.n AS n) unread
@@ -34,7 +34,7 @@ _UNREAD = f"""
 SELECT unread.n
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[])
      WITH ORDINALITY AS i (conversation_id, user_id, read_seq, n)
-CROSS JOIN LATERAL (SELECT id, head, {rules.floor("x")} AS floor FROM conversations x
+CROSS JOIN LATERAL (SELECT id, head, {rules.floor("x")} AS floor FROM nestrel.conversations x
     WHERE id = i.conversation_id LIMIT 1) c
 {unread_joins("c", "c.floor", "i.user_id", "i.read_seq")}
 ORDER BY i.n
@@ -42,7 +42,7 @@ ORDER BY i.n
 
 _READERS = text(
     """
-    SELECT user_id, read_seq, read_at FROM members
+    SELECT user_id, read_seq, read_at FROM nestrel.members
     WHERE conversation_id = :id AND left_at IS NULL AND read_seq >= :seq AND user_id > :after
     ORDER BY user_id LIMIT :limit
     """

@@ -2,78 +2,89 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import islice
 from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import changes as feed
-from nestrel.store import snapshots
+from nestrel.store import epochs, snapshots
 from nestrel.store.changes import Changes
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, fetch
+from nestrel.store.native import Connection, NewEpoch, fetch
 
-_UNSEEN = "{0} >= pg_snapshot_xmin($2::text::pg_snapshot) AND NOT pg_visible_in_snapshot({0}, $2::text::pg_snapshot)"
+# What carries a transaction that this history has not come to yet was there before it, as after a dump was loaded.
+_UNSEEN = """{0} >= pg_snapshot_xmin($2::text::pg_snapshot) AND NOT pg_visible_in_snapshot({0}, $2::text::pg_snapshot)
+      AND {0} < pg_snapshot_xmax(pg_current_snapshot())"""
 
 # The member's ids as an array: one walk over the key of conversations, whatever the planner thinks of either table.
 # Who has gone is told so once; who came has no position; for the others the function finds it.
 _MOVED = f"""
 WITH moved AS MATERIALIZED (
-    SELECT id, closed_at IS NOT NULL AS closed FROM conversations
-    WHERE id = ANY(ARRAY(SELECT conversation_id FROM members WHERE user_id = $1 AND conversation_id > $3))
+    SELECT id, closed_at IS NOT NULL AS closed FROM nestrel.conversations
+    WHERE id = ANY(ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3))
       AND {_UNSEEN.format("moved_xid")}
 )
-SELECT CAST(pg_current_snapshot() AS text), x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
+SELECT {snapshots.COLUMNS}, x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
 FROM (SELECT) one LEFT JOIN (
-    SELECT moved.id, NOT pg_visible_in_snapshot(m.joined_xid, $2::text::pg_snapshot) AS joined,
+    SELECT moved.id, row_number() OVER (ORDER BY moved.id) AS n, ({_UNSEEN.format("m.joined_xid")}) AS joined,
            CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN moved.closed THEN 'closed' END AS gone
     FROM moved
-    CROSS JOIN LATERAL (SELECT joined_xid, moved_xid, left_at, left_reason FROM members
+    CROSS JOIN LATERAL (SELECT joined_xid, moved_xid, left_at, left_reason FROM nestrel.members
         WHERE conversation_id = moved.id AND user_id = $1 LIMIT 1) m
     WHERE m.left_at IS NULL OR ({_UNSEEN.format("m.moved_xid")})
     ORDER BY moved.id LIMIT $4
 ) x ON true
 LEFT JOIN LATERAL (
-    SELECT * FROM nestrel_seen_v1(x.id, $2::text::pg_snapshot, $5) WHERE x.gone IS NULL AND NOT x.joined
+    SELECT * FROM nestrel.seen_v1(x.id, $2::text::pg_snapshot, $5) WHERE x.gone IS NULL AND NOT x.joined AND x.n <= $6
 ) s ON true
 ORDER BY x.id
 """
+_PLACES = """
+SELECT s.rev, s.seq, s.beyond FROM unnest($1::uuid[]) WITH ORDINALITY AS i (id, n)
+CROSS JOIN LATERAL (SELECT * FROM nestrel.seen_v1(i.id, $2::text::pg_snapshot, $3)) s ORDER BY i.n
+"""
 _MINE = """
 SELECT m.conversation_id, c.rev
-FROM (SELECT conversation_id FROM members WHERE user_id = $1 AND conversation_id > $2 AND left_at IS NULL
+FROM (SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $2 AND left_at IS NULL
       ORDER BY conversation_id) m
-CROSS JOIN LATERAL (SELECT rev FROM conversations WHERE id = m.conversation_id AND closed_at IS NULL LIMIT 1) c
+CROSS JOIN LATERAL (SELECT rev FROM nestrel.conversations WHERE id = m.conversation_id AND closed_at IS NULL LIMIT 1) c
 LIMIT $3
 """
 _STILL = """
 SELECT i.id FROM unnest($2::uuid[]) AS i (id)
-CROSS JOIN LATERAL (SELECT 1 FROM members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL LIMIT 1) m
-CROSS JOIN LATERAL (SELECT 1 FROM conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL LIMIT 1) m
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 _STIRRED = f"""
-SELECT id, rev, NULL FROM conversations WHERE id = ANY($1::uuid[]) AND {_UNSEEN.format("moved_xid")}
+SELECT id, rev, NULL FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND {_UNSEEN.format("moved_xid")}
 UNION ALL
-SELECT conversation_id, 0, user_id FROM members WHERE left_at IS NULL AND {_UNSEEN.format("joined_xid")}
+SELECT conversation_id, 0, user_id FROM nestrel.members WHERE left_at IS NULL AND {_UNSEEN.format("joined_xid")}
 """
 
+_AT_FIRST = 4
+"""Conversations that are placed with the first question; a long absence may need no more of them for one answer."""
+_MORE = 4
 MANY = 1_000
 """Conversations that one answer goes through at most."""
 NOTHING = UUID(int=0)
-_BEGINNING = 1
-"""The transaction before all others: a snapshot at it has seen nothing."""
 
 
 @dataclass(frozen=True, slots=True)
 class Place:
     """A conversation of the member's that moved: `start` is where the member stood, None for one that begins with its
-    newest page, because the member has `joined` since or was away for too much. `gone` is why it is theirs no more."""
+    newest page, because the member has `joined` since or was away for too much. `gone` is why it is theirs no more.
+    One that is not `placed` has still to be given its start: that costs what has changed in it."""
 
     id: UUID
     start: ChangePosition | None = None
     joined: bool = False
     gone: str | None = None
+    placed: bool = True
 
 
 @dataclass(slots=True)
@@ -89,17 +100,21 @@ class Resync:
 
 
 async def moved(
-    connection: Connection, user_id: str, since: AllPosition, most: int, *, after: UUID = NOTHING, limit: int = MANY
+    connection: Connection, user_id: str, since: AllPosition, most: int, *, after: UUID = NOTHING, placed: int = MANY
 ) -> tuple[AllPosition, list[Place]]:
-    """The present snapshot, and the member's conversations that changed since an earlier one, by id: one indexed
-    query. Of one with more than `most` changed rows the newest page is wanted instead."""
-    found = await fetch(connection, _MOVED, user_id, since.snapshot, after, limit, most)
-    now = await snapshots.at(connection, found[0][0])
-    return now, [_place(*row[1:]) for row in found if row[1] is not None]
+    """The present snapshot, and the member's conversations that changed since an earlier one, by id, the first of them
+    `placed`: one indexed query. Of one with more than `most` changed rows the newest page is wanted instead."""
+    found = await fetch(connection, _MOVED, user_id, since.snapshot, after, MANY, most, placed)
+    now = snapshots.at(connection, *found[0][:3])
+    return now, [_place(now.epoch, *row[3:]) for row in found if row[3] is not None]
 
 
-def _place(id_: UUID, gone: str | None, joined: bool, rev: int | None, seq: int, beyond: bool | None) -> Place:
-    start = None if rev is None or beyond else ChangePosition(rev, seq, rev)
+def _place(
+    epoch: int, id_: UUID, gone: str | None, joined: bool, rev: int | None, seq: int, beyond: bool | None
+) -> Place:
+    if rev is None and gone is None and not joined:
+        return Place(id_, placed=False)
+    start = None if rev is None or beyond else ChangePosition(rev, seq, rev, epoch)
     return Place(id_, start, joined, gone)
 
 
@@ -115,6 +130,8 @@ async def stirred(
     """A new snapshot, and what of `followed` moved since the last one, with everyone who has joined anything: what a
     process must have handed on before it can say that all up to the new snapshot has been sent."""
     now = await snapshots.now(connection)
+    if connection.history.known.set_back(since, now):
+        raise NewEpoch(set_back=now.epoch)
     found = await fetch(connection, _STIRRED, followed, since.snapshot)
     return now, [Moved(row[0], row[1], () if row[2] is None else (row[2],)) for row in found]
 
@@ -132,9 +149,10 @@ async def from_cursor(
         now = await snapshots.now(connection)
     else:
         assert isinstance(since, AllPosition)
-        now, places = await moved(connection, user_id, since, most, after=after)
+        within = isinstance(cursor, ResyncPosition) and cursor.within is not None
+        now, places = await moved(connection, user_id, since, most, after=after, placed=0 if within else _AT_FIRST)
     at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(since, now, NOTHING)
-    if not all(snapshots.knows(now, one) for one in (at.since, at.upto) if one is not None):
+    if not all(epochs.goes_on(connection, one, now) for one in (at.since, at.upto) if one is not None):
         at = ResyncPosition(None, now, NOTHING)
     if at.since is None:
         places = await mine(connection, user_id, after=at.after)
@@ -166,12 +184,12 @@ async def from_map(
         start = held.get(id_)
         if start is None:
             places.append(Place(id_, joined=True))
-        elif start != ChangePosition(rev, start.seq, rev):
+        elif start != ChangePosition(rev, start.seq, rev, now.epoch):
             places.append(Place(id_, start))
     answer = Resync(now, whole=False)
     await _read(connection, user_id, answer, places, ResyncPosition(None, now, NOTHING), rows, most)
     if answer.more:
-        answer.cursor = replace(now, xmin=_BEGINNING, xmax=_BEGINNING, running=())
+        answer.cursor = AllPosition.beginning(now.epoch)
     return answer
 
 
@@ -185,8 +203,15 @@ async def _read(
     most: int,
 ) -> ResyncPosition:
     """Read the change set of each place until there are enough rows; returns how far it came."""
-    for place in places:
-        if rows <= 0:
+    size = 0
+    waiting, some = deque(places), _AT_FIRST
+    while waiting:
+        if not waiting[0].placed and rows > 0:
+            assert at.since is not None
+            some *= _MORE
+            await _give_places(connection, waiting, some, at.since, at.upto.epoch, most)
+        place = waiting.popleft()
+        if rows <= 0 or size > limits.RESYNC_BYTES:
             answer.more = True
             break
         rows -= 1
@@ -205,12 +230,24 @@ async def _read(
         if place.joined:
             answer.joined.append(place.id)
         rows -= len(found.messages) + len(found.members)
+        size += len(found.packed())
         if found.more:
             answer.more = True
             at = replace(at, within=found.end)
             break
     await _drop_lost(connection, user_id, answer)
     return at
+
+
+async def _give_places(
+    connection: Connection, waiting: deque[Place], some: int, since: AllPosition, epoch: int, most: int
+) -> None:
+    """Place the first of those that wait for it: as many as there may be room for, and not all that moved."""
+    wanted = [place for place in islice(waiting, some) if not place.placed]
+    found = await fetch(connection, _PLACES, [place.id for place in wanted], since.snapshot, most)
+    starts = {place.id: _place(epoch, place.id, None, False, *row) for place, row in zip(wanted, found, strict=True)}
+    for n in range(min(some, len(waiting))):
+        waiting[n] = starts.get(waiting[n].id, waiting[n])
 
 
 async def _drop_lost(connection: Connection, user_id: str, answer: Resync) -> None:

@@ -17,16 +17,16 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import Wire
 from nestrel.store.rules import RULE_COLUMNS
 
-_RULE = f"SELECT {RULE_COLUMNS}, inherits FROM conversations WHERE id = $1"
-_SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM service_rule ORDER BY version DESC LIMIT 1"
+_RULE = f"SELECT {RULE_COLUMNS}, inherits FROM nestrel.conversations WHERE id = $1"
+_SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM nestrel.service_rule ORDER BY version DESC LIMIT 1"
 _SET_SERVICE_RULE = text(
-    f"INSERT INTO service_rule (version, {rules.INTO}) SELECT max(version) + 1, {rules.VALUES} FROM service_rule"
+    f"INSERT INTO nestrel.service_rule (version, {rules.INTO}) SELECT max(version) + 1, {rules.VALUES} FROM nestrel.service_rule"
 )
 # What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
 # one, to the archive, so that nothing is lost.
 _SET = text(
     f"""
-    UPDATE conversations c SET {rules.SET}, inherits = :inherits, own_rev = rev + 1,
+    UPDATE nestrel.conversations c SET {rules.SET}, inherits = :inherits, own_rev = rev + 1,
         earlier_then = CASE WHEN after_expiry = :after_expiry THEN earlier_then
                             WHEN earlier_below > swept THEN 'archive' ELSE after_expiry END,
         earlier_below = CASE WHEN after_expiry = :after_expiry THEN earlier_below ELSE u.floor END
@@ -36,27 +36,27 @@ _SET = text(
 # A bound from below on when the next message expires: the sweep looks then, and finds the next bound.
 _DUE = """
 WITH bound AS (
-    SELECT c.id, greatest(coalesce((SELECT created_at FROM messages WHERE conversation_id = c.id AND seq = c.floor),
+    SELECT c.id, greatest(coalesce((SELECT created_at FROM nestrel.messages WHERE conversation_id = c.id AND seq = c.floor),
                                    clock_timestamp()) + c.keep_span, clock_timestamp() + interval '1 second') AS at
-    FROM conversations c
+    FROM nestrel.conversations c
     WHERE c.id = ANY($1::text::uuid[]) AND c.keep_span IS NOT NULL AND NOT c.hold AND c.closed_at IS NULL
 ), gone AS (
-    DELETE FROM expiry_due
+    DELETE FROM nestrel.expiry_due
     WHERE conversation_id = ANY($1::text::uuid[]) AND conversation_id NOT IN (SELECT id FROM bound)
 )
-INSERT INTO expiry_due (conversation_id, due_at) SELECT id, at FROM bound
+INSERT INTO nestrel.expiry_due (conversation_id, due_at) SELECT id, at FROM bound
 ON CONFLICT (conversation_id) DO UPDATE SET due_at = excluded.due_at
 """
 _BEHIND = """
-SELECT id FROM conversations
+SELECT id FROM nestrel.conversations
 WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
 """
 _DUE_NOW = f"""
 SELECT d.conversation_id, {rules.floor("c")} > c.floor
-FROM expiry_due d JOIN conversations c ON c.id = d.conversation_id
+FROM nestrel.expiry_due d JOIN nestrel.conversations c ON c.id = d.conversation_id
 WHERE d.due_at <= clock_timestamp() ORDER BY d.due_at LIMIT $1
 """
-_ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtext('nestrel retention'))"
+_ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtextextended('retention ' || $1, 0))"
 
 _MANY = 200
 """Conversations that one transaction gives a rule, or moves by age; it holds their locks."""
@@ -168,7 +168,7 @@ async def age(database: Database) -> bool:
     """Move the floors of some conversations past what has grown too old since the last time, and tell their
     followers; False when none is due, or another process is at it."""
     async with database.write() as connection:
-        if not (await fetch(connection, _ONE_AT_A_TIME))[0][0]:
+        if not (await fetch(connection, _ONE_AT_A_TIME, database.schema))[0][0]:
             return False
         due = await fetch(connection, _DUE_NOW, _MANY)
         await settle(database, connection, sorted(row[0] for row in due if row[1]))

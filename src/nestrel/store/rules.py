@@ -18,7 +18,7 @@ def floor(c: str) -> str:
     """SQL for the lowest `seq` that a conversation keeps now; `c` is an alias of `conversations`. What has expired by
     age is gone for readers at once, though the sweep moves the stored floor later."""
     return f"""(CASE WHEN {c}.keep_span IS NULL OR {c}.hold THEN {c}.floor
-    ELSE nestrel_floor_v1({c}.id, {c}.floor, {c}.head, nestrel_before_v1(clock_timestamp(), {c}.keep_span)) END)"""
+    ELSE nestrel.floor_v1({c}.id, {c}.floor, {c}.head, nestrel.before_v1(clock_timestamp(), {c}.keep_span)) END)"""
 
 
 @lru_cache(maxsize=1024)

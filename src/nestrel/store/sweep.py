@@ -21,42 +21,42 @@ _CLAIM = """
 SELECT b.conversation_id, b.next_seq, c.floor,
        CASE WHEN b.next_seq < c.earlier_below THEN least(c.earlier_below, c.floor) ELSE c.floor END,
        CASE WHEN b.next_seq < c.earlier_below THEN c.earlier_then ELSE c.after_expiry END
-FROM expired_backlog b JOIN conversations c ON c.id = b.conversation_id
+FROM nestrel.expired_backlog b JOIN nestrel.conversations c ON c.id = b.conversation_id
 WHERE b.conversation_id > $1 AND NOT c.hold AND c.closed_at IS NULL
 ORDER BY b.conversation_id LIMIT 1 FOR UPDATE OF b SKIP LOCKED
 """
 _TAKE_AWAY = """
-WITH edits AS (DELETE FROM message_edits WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
-counts AS (DELETE FROM reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
-marks AS (DELETE FROM reactions WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
+WITH edits AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
+counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
+marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
 gone AS (
-    DELETE FROM messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 RETURNING seq, key_hash
+    DELETE FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 RETURNING seq, key_hash
 )
-INSERT INTO expired_keys (conversation_id, key_hash, seq)
+INSERT INTO nestrel.expired_keys (conversation_id, key_hash, seq)
 SELECT $1, key_hash, seq FROM gone WHERE key_hash IS NOT NULL
 """
 _DISCARDED = """
 WITH grown AS (
-    UPDATE discarded_runs SET last_seq = $3, discarded_at = clock_timestamp()
+    UPDATE nestrel.discarded_runs SET last_seq = $3, discarded_at = clock_timestamp()
     WHERE conversation_id = $1 AND last_seq = $2 - 1 RETURNING 1
 )
-INSERT INTO discarded_runs (conversation_id, first_seq, last_seq) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT FROM grown)
+INSERT INTO nestrel.discarded_runs (conversation_id, first_seq, last_seq) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT FROM grown)
 """
 _DISCARDED_RUNS = """
-SELECT first_seq, last_seq, discarded_at FROM discarded_runs
+SELECT first_seq, last_seq, discarded_at FROM nestrel.discarded_runs
 WHERE conversation_id = $1 ORDER BY first_seq DESC LIMIT 100
 """
-_GO_ON = "UPDATE expired_backlog SET next_seq = $2, since = clock_timestamp() WHERE conversation_id = $1"
+_GO_ON = "UPDATE nestrel.expired_backlog SET next_seq = $2, since = clock_timestamp() WHERE conversation_id = $1"
 # Only here is the conversation locked, for the moment until the commit: a post that moves the floor meanwhile waits,
 # and then finds no backlog and begins one.
 _FINISH = """
-WITH swept AS (UPDATE conversations SET swept = floor WHERE id = $1 AND floor = $2 RETURNING id)
-DELETE FROM expired_backlog WHERE conversation_id IN (SELECT id FROM swept) RETURNING 1
+WITH swept AS (UPDATE nestrel.conversations SET swept = floor WHERE id = $1 AND floor = $2 RETURNING id)
+DELETE FROM nestrel.expired_backlog WHERE conversation_id IN (SELECT id FROM swept) RETURNING 1
 """
 _BACKLOG = """
 SELECT count(*), coalesce(sum(c.floor - b.next_seq), 0)::bigint,
        coalesce(extract(epoch FROM clock_timestamp() - min(b.since)), 0)::float8
-FROM expired_backlog b JOIN conversations c ON c.id = b.conversation_id WHERE NOT c.hold AND c.closed_at IS NULL
+FROM nestrel.expired_backlog b JOIN nestrel.conversations c ON c.id = b.conversation_id WHERE NOT c.hold AND c.closed_at IS NULL
 """
 
 STEP = 1_000

@@ -47,7 +47,7 @@ async def _read(
         access = await see(connection, conversation_id, caller)
         if not access.standing.may_follow:
             raise Forbidden("only members follow a conversation; join it first")
-        if start is not None and start == ChangePosition(access.rev, access.head, access.rev):
+        if start is not None and start == changes.position_of(access):
             return Changes(conversation_id, start, start, access.head, access.floor)
         if start is None:
             found = await changes.newest(connection, conversation_id, limit)

@@ -2,6 +2,7 @@
 
 from alembic import context
 
-context.configure(connection=context.config.attributes["connection"])
+attributes = context.config.attributes
+context.configure(connection=attributes["connection"], version_table_schema=attributes["schema"])
 with context.begin_transaction():
     context.run_migrations()

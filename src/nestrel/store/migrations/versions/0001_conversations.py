@@ -5,6 +5,9 @@ import os
 import sqlalchemy as sa
 from alembic import op
 
+from nestrel.store.migrations.naming import run, schema
+from nestrel.store.native import in_schema
+
 revision = "0001"
 down_revision = None
 branch_labels = None
@@ -14,16 +17,16 @@ depends_on = None
 # The conversation row is updated by every transaction that writes into it. It stays a heap-only update, with no index
 # entry to write, because no index covers a moving column and the page keeps free space.
 TABLES = """
-CREATE TABLE service_secrets (name text PRIMARY KEY, value bytea NOT NULL);
+CREATE TABLE nestrel.service_secrets (name text PRIMARY KEY, value bytea NOT NULL);
 
-CREATE TABLE profiles (
+CREATE TABLE nestrel.profiles (
     user_id      text PRIMARY KEY,
     display_name text NOT NULL,
     picture      text,
     rev          bigint NOT NULL
 );
 
-CREATE TABLE conversations (
+CREATE TABLE nestrel.conversations (
     id            uuid PRIMARY KEY,
     kind          text NOT NULL CHECK (kind IN ('group', 'direct', 'bulletin')),
     visibility    text NOT NULL CHECK (visibility IN ('open', 'closed')),
@@ -48,13 +51,13 @@ CREATE TABLE conversations (
     CHECK (message_count BETWEEN 0 AND head)
 ) WITH (fillfactor = 70);
 
-CREATE UNIQUE INDEX conversations_name ON conversations (name_key) WHERE closed_at IS NULL;
-CREATE UNIQUE INDEX conversations_direct_pair ON conversations (direct_pair) WHERE closed_at IS NULL;
-CREATE INDEX conversations_open ON conversations (id) WHERE visibility = 'open' AND closed_at IS NULL;
-CREATE INDEX conversations_to_erase ON conversations (id) WHERE closed_at IS NOT NULL AND NOT erased;
+CREATE UNIQUE INDEX conversations_name ON nestrel.conversations (name_key) WHERE closed_at IS NULL;
+CREATE UNIQUE INDEX conversations_direct_pair ON nestrel.conversations (direct_pair) WHERE closed_at IS NULL;
+CREATE INDEX conversations_open ON nestrel.conversations (id) WHERE visibility = 'open' AND closed_at IS NULL;
+CREATE INDEX conversations_to_erase ON nestrel.conversations (id) WHERE closed_at IS NOT NULL AND NOT erased;
 
-CREATE TABLE members (
-    conversation_id uuid NOT NULL REFERENCES conversations (id),
+CREATE TABLE nestrel.members (
+    conversation_id uuid NOT NULL REFERENCES nestrel.conversations (id),
     user_id         text NOT NULL,
     role            text NOT NULL CHECK (role IN ('owner', 'moderator', 'writer', 'reader')),
     joined_at       timestamptz NOT NULL,
@@ -67,10 +70,10 @@ CREATE TABLE members (
     PRIMARY KEY (conversation_id, user_id)
 ) WITH (fillfactor = 80);
 
-CREATE INDEX members_of_user ON members (user_id, conversation_id);
-CREATE INDEX members_rev ON members (conversation_id, rev);
+CREATE INDEX members_of_user ON nestrel.members (user_id, conversation_id);
+CREATE INDEX members_rev ON nestrel.members (conversation_id, rev);
 
-CREATE TABLE messages (
+CREATE TABLE nestrel.messages (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     rev             bigint NOT NULL,
@@ -93,41 +96,42 @@ CREATE TABLE messages (
 );
 
 -- A hash over author and key: short, and no other index can be mistaken for the way to it.
-CREATE UNIQUE INDEX messages_key ON messages (conversation_id, key_hash) WHERE key_hash IS NOT NULL;
-CREATE INDEX messages_author ON messages (conversation_id, author_id, seq);
+CREATE UNIQUE INDEX messages_key ON nestrel.messages (conversation_id, key_hash) WHERE key_hash IS NOT NULL;
+CREATE INDEX messages_author ON nestrel.messages (conversation_id, author_id, seq);
 -- New rows are found by seq; only rows that changed after they were made need a way by rev.
-CREATE INDEX messages_changed ON messages (conversation_id, rev) WHERE changed;
+CREATE INDEX messages_changed ON nestrel.messages (conversation_id, rev) WHERE changed;
 -- Few authors fill one conversation, but a look-up by author must never be planned as a walk through all messages.
-ALTER TABLE messages ALTER author_id SET (n_distinct = -0.1);
-CREATE INDEX messages_removed ON messages (conversation_id, seq) INCLUDE (author_id) WHERE removed_at IS NOT NULL;
+ALTER TABLE nestrel.messages ALTER author_id SET (n_distinct = -0.1);
+CREATE INDEX messages_removed ON nestrel.messages (conversation_id, seq) INCLUDE (author_id) WHERE removed_at IS NOT NULL;
 """
 
 # created_at never decreases with seq, so the message of a moment is found by halving on the primary key, and time
 # needs no index of its own. Kept rows run without a gap from floor to head.
 SEQ_AT = """
-CREATE FUNCTION nestrel_seq_at_v1(conversation uuid, moment timestamptz) RETURNS bigint
+CREATE FUNCTION nestrel.seq_at_v1(conversation uuid, moment timestamptz) RETURNS bigint
 LANGUAGE plpgsql STABLE AS $$
 DECLARE
     low bigint; high bigint; middle bigint; at timestamptz;
 BEGIN
-    SELECT c.floor, c.head + 1 INTO low, high FROM conversations c WHERE c.id = conversation;
+    SELECT c.floor, c.head + 1 INTO low, high FROM nestrel.conversations c WHERE c.id = conversation;
     WHILE low < high LOOP
         middle := (low + high) / 2;
-        SELECT m.created_at INTO at FROM messages m WHERE m.conversation_id = conversation AND m.seq = middle;
+        SELECT m.created_at INTO at FROM nestrel.messages m WHERE m.conversation_id = conversation AND m.seq = middle;
         IF at IS NULL OR at < moment THEN low := middle + 1; ELSE high := middle; END IF;
     END LOOP;
     RETURN low;
 END $$;
-COMMENT ON FUNCTION nestrel_seq_at_v1 IS 'The lowest kept seq written at or after the moment; head + 1 if none.';
+COMMENT ON FUNCTION nestrel.seq_at_v1 IS 'The lowest kept seq written at or after the moment; head + 1 if none.';
 """
 
 
 def upgrade() -> None:
     for statement in TABLES.split(";\n"):
         if statement.strip():
-            op.execute(statement)
+            run(statement)
     body, comment = SEQ_AT.split("$$;\n")
-    op.execute(body + "$$")
-    op.execute(comment)
+    run(body + "$$")
+    run(comment)
     # Cursors are sealed with this key: every process of the service, and a restored copy, opens the same ones.
-    op.get_bind().execute(sa.text("INSERT INTO service_secrets VALUES ('cursor', :value)"), {"value": os.urandom(32)})
+    insert = in_schema("INSERT INTO nestrel.service_secrets VALUES ('cursor', :value)", schema())
+    op.get_bind().execute(sa.text(insert), {"value": os.urandom(32)})

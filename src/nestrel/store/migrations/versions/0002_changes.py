@@ -2,6 +2,8 @@
 
 from alembic import op
 
+from nestrel.store.migrations.naming import run
+
 revision = "0002"
 down_revision = "0001"
 branch_labels = None
@@ -13,7 +15,7 @@ depends_on = None
 # symbol came, for a steady order. Who reacted is kept in the order of code points: the first names come straight from
 # the index, however many there are, and in the order that the write path keeps in memory.
 TABLES = """
-CREATE TABLE message_edits (
+CREATE TABLE nestrel.message_edits (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     n               integer NOT NULL,
@@ -25,7 +27,7 @@ CREATE TABLE message_edits (
     PRIMARY KEY (conversation_id, seq, n)
 );
 
-CREATE TABLE reactions (
+CREATE TABLE nestrel.reactions (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     symbol          text NOT NULL,
@@ -34,7 +36,7 @@ CREATE TABLE reactions (
     PRIMARY KEY (conversation_id, seq, symbol, user_id)
 );
 
-CREATE TABLE reaction_counts (
+CREATE TABLE nestrel.reaction_counts (
     conversation_id uuid NOT NULL,
     seq             bigint NOT NULL,
     symbol          text NOT NULL,
@@ -45,10 +47,10 @@ CREATE TABLE reaction_counts (
     PRIMARY KEY (conversation_id, seq, symbol)
 ) WITH (fillfactor = 80);
 
-CREATE INDEX reaction_counts_rev ON reaction_counts (conversation_id, rev)
+CREATE INDEX reaction_counts_rev ON nestrel.reaction_counts (conversation_id, rev)
 """
 
 
 def upgrade() -> None:
     for statement in TABLES.split(";\n"):
-        op.execute(statement)
+        run(statement)

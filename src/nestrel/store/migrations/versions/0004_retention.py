@@ -2,6 +2,8 @@
 
 from alembic import op
 
+from nestrel.store.migrations.naming import run
+
 revision = "0004"
 down_revision = "0003"
 branch_labels = None
@@ -13,7 +15,7 @@ depends_on = None
 # of its own. What expired below `earlier_below` did so under a rule that said `earlier_then`. None of these columns is
 # in an index that a moving one is in: a post stays a heap-only update.
 TABLES = """
-ALTER TABLE conversations
+ALTER TABLE nestrel.conversations
     ADD kept_bytes   bigint NOT NULL DEFAULT 0,
     ADD swept        bigint NOT NULL DEFAULT 1,
     ADD keep_last    bigint,
@@ -27,9 +29,9 @@ ALTER TABLE conversations
     ADD earlier_below bigint NOT NULL DEFAULT 0,
     ADD CHECK (swept <= floor);
 
-CREATE INDEX conversations_inherits ON conversations (inherits, id) WHERE inherits IS NOT NULL AND closed_at IS NULL;
+CREATE INDEX conversations_inherits ON nestrel.conversations (inherits, id) WHERE inherits IS NOT NULL AND closed_at IS NULL;
 
-CREATE TABLE service_rule (
+CREATE TABLE nestrel.service_rule (
     version      integer PRIMARY KEY,
     keep_last    bigint,
     keep_for     text,
@@ -39,18 +41,18 @@ CREATE TABLE service_rule (
     hold         boolean NOT NULL DEFAULT false,
     set_at       timestamptz NOT NULL DEFAULT clock_timestamp()
 );
-INSERT INTO service_rule (version) VALUES (1);
+INSERT INTO nestrel.service_rule (version) VALUES (1);
 
-CREATE TABLE expiry_due (conversation_id uuid PRIMARY KEY, due_at timestamptz NOT NULL);
-CREATE INDEX expiry_due_at ON expiry_due (due_at);
+CREATE TABLE nestrel.expiry_due (conversation_id uuid PRIMARY KEY, due_at timestamptz NOT NULL);
+CREATE INDEX expiry_due_at ON nestrel.expiry_due (due_at);
 
-CREATE TABLE expired_backlog (
+CREATE TABLE nestrel.expired_backlog (
     conversation_id uuid PRIMARY KEY,
     next_seq        bigint NOT NULL,
     since           timestamptz NOT NULL DEFAULT clock_timestamp()
 ) WITH (fillfactor = 70);
 
-CREATE TABLE archive_segments (
+CREATE TABLE nestrel.archive_segments (
     conversation_id uuid NOT NULL,
     segment         integer NOT NULL,
     first_seq       bigint NOT NULL,
@@ -63,18 +65,18 @@ CREATE TABLE archive_segments (
     PRIMARY KEY (conversation_id, segment),
     CHECK (last_seq - first_seq + 1 = messages)
 );
-ALTER TABLE archive_segments ALTER content SET STORAGE EXTERNAL;
+ALTER TABLE nestrel.archive_segments ALTER content SET STORAGE EXTERNAL;
 
-CREATE TABLE archive_authors (
+CREATE TABLE nestrel.archive_authors (
     author_id       text NOT NULL,
     conversation_id uuid NOT NULL,
     segment         integer NOT NULL,
     messages        integer NOT NULL,
     PRIMARY KEY (author_id, conversation_id, segment)
 );
-CREATE INDEX archive_authors_of ON archive_authors (conversation_id);
+CREATE INDEX archive_authors_of ON nestrel.archive_authors (conversation_id);
 
-CREATE TABLE discarded_runs (
+CREATE TABLE nestrel.discarded_runs (
     conversation_id uuid NOT NULL,
     first_seq       bigint NOT NULL,
     last_seq        bigint NOT NULL,
@@ -82,14 +84,14 @@ CREATE TABLE discarded_runs (
     PRIMARY KEY (conversation_id, first_seq)
 );
 
-CREATE TABLE expired_keys (
+CREATE TABLE nestrel.expired_keys (
     conversation_id uuid NOT NULL,
     key_hash        bytea NOT NULL,
     seq             bigint NOT NULL,
     PRIMARY KEY (conversation_id, key_hash)
 );
 
-CREATE TABLE erasures (
+CREATE TABLE nestrel.erasures (
     id           uuid PRIMARY KEY,
     user_id      text NOT NULL,
     asked_by     text NOT NULL,
@@ -100,18 +102,18 @@ CREATE TABLE erasures (
     archived     bigint NOT NULL DEFAULT 0,
     conversations integer NOT NULL DEFAULT 0
 );
-CREATE INDEX erasures_open ON erasures (id) WHERE finished_at IS NULL;
+CREATE INDEX erasures_open ON nestrel.erasures (id) WHERE finished_at IS NULL;
 
-UPDATE conversations c SET (message_count, kept_bytes) = (
+UPDATE nestrel.conversations c SET (message_count, kept_bytes) = (
     SELECT count(*), coalesce(sum(octet_length(body) + coalesce(octet_length(attributes), 0)), 0)
-    FROM messages m WHERE m.conversation_id = c.id AND m.seq >= c.floor AND m.removed_at IS NULL
+    FROM nestrel.messages m WHERE m.conversation_id = c.id AND m.seq >= c.floor AND m.removed_at IS NULL
 )
 """
 
 # created_at never decreases with seq, so what has expired by age is a prefix. The walk leaps from the floor, as what
 # has expired since the last sweep is little. What this statement does not see yet is newer than all that it sees.
 BEFORE = """
-CREATE FUNCTION nestrel_before_v1(moment timestamptz, span interval) RETURNS timestamptz LANGUAGE sql STABLE AS $$
+CREATE FUNCTION nestrel.before_v1(moment timestamptz, span interval) RETURNS timestamptz LANGUAGE sql STABLE AS $$
     SELECT CASE WHEN extract(day FROM moment - months) = extract(day FROM moment) THEN moment - months
                 ELSE date_trunc('month', moment) - months + interval '1 month' - interval '1 microsecond' END
            - (span - months)
@@ -120,13 +122,13 @@ $$
 """
 
 FLOOR = """
-CREATE FUNCTION nestrel_floor_v1(conversation uuid, floor bigint, head bigint, cutoff timestamptz) RETURNS bigint
+CREATE FUNCTION nestrel.floor_v1(conversation uuid, floor bigint, head bigint, cutoff timestamptz) RETURNS bigint
 LANGUAGE plpgsql STABLE AS $$
 DECLARE
     low bigint := floor; high bigint := head + 1; probe bigint := floor; leap bigint := 1; at timestamptz;
 BEGIN
     WHILE low < high LOOP
-        SELECT m.created_at INTO at FROM messages m WHERE m.conversation_id = conversation AND m.seq = probe;
+        SELECT m.created_at INTO at FROM nestrel.messages m WHERE m.conversation_id = conversation AND m.seq = probe;
         IF at IS NULL OR at > cutoff THEN
             high := probe; leap := 0;
         ELSE
@@ -142,11 +144,11 @@ END $$
 def upgrade() -> None:
     for statement in TABLES.split(";\n"):
         if statement.strip():
-            op.execute(statement)
-    op.execute(BEFORE)
-    op.execute("COMMENT ON FUNCTION nestrel_before_v1 IS 'The moment so far back, on the calendar of UTC.'")
-    op.execute(FLOOR)
-    op.execute(
-        "COMMENT ON FUNCTION nestrel_floor_v1 IS "
+            run(statement)
+    run(BEFORE)
+    run("COMMENT ON FUNCTION nestrel.before_v1 IS 'The moment so far back, on the calendar of UTC.'")
+    run(FLOOR)
+    run(
+        "COMMENT ON FUNCTION nestrel.floor_v1 IS "
         "'The lowest seq from floor up that was written after the cutoff; head + 1 if none.'"
     )
