@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -271,7 +272,7 @@ async def test_a_snapshot_of_a_state_that_was_lost_begins_anew(service_database:
     seal = CursorSeal(key)
     at = seal.open_all(mara.user, later)
     assert isinstance(at, AllPosition)
-    for lost in (AllPosition(at.system ^ 1, at.xmin, at.xmax), AllPosition(at.system, at.xmin, at.xmax + 2**20)):
+    for lost in (replace(at, epoch=at.epoch ^ 1), replace(at, xmax=at.xmax + 2**20), replace(at, lsn=at.lsn + 2**30)):
         copies.cursor = seal.all(mara.user, lost)
         await copies.resync()
         assert copies.answers[0]["reset"]

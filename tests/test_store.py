@@ -93,7 +93,7 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
         steps += 1
     assert steps == 2
     for table in ("expired_backlog", "expired_keys", "archive_segments", "archive_authors"):
-        assert await count(database, f"SELECT count(*) FROM {table} WHERE conversation_id = '{closed}'") == 0
+        assert await count(database, f"SELECT count(*) FROM nestrel.{table} WHERE conversation_id = '{closed}'") == 0
     assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{closed}'") == 0
     assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{kept}'") == 3_500
     assert (
@@ -159,6 +159,9 @@ class Heard:
     def joined(self, conversation_id: UUID) -> None:
         raise AssertionError("nobody joins here")
 
+    def renewed(self) -> None:
+        raise AssertionError("nothing was restored here")
+
 
 async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(database: Database) -> None:
     """Another process writes more than the hub reads at once, and among it a member leaves."""
@@ -207,7 +210,7 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
         await asyncio.wait({follower.channel.reading})
     sets = [orjson.loads("{" + entry.tail) for entry in follower.channel.ring]
     assert [[message["body"] for message in each["messages"]] for each in sets] == [["of this process"], ["of another"]]
-    assert [entry.start for entry in follower.channel.ring] == [2, 3]
+    assert [entry.start.rev for entry in follower.channel.ring] == [2, 3]
     assert reads == 2
     await hub.stop()
 
@@ -220,7 +223,7 @@ async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
     await Writer(database).submit([Post(place, "mara", "x")])
     monkeypatch.setattr(resync, "MANY", 0)
     async with database.read() as connection:
-        found = await resync.from_map(connection, "mara", {place: ChangePosition(2, 0, 2)}, 100, 1_000)
+        found = await resync.from_map(connection, "mara", {place: ChangePosition(2, 0, 2, database.history.known.present)}, 100, 1_000)
     assert found.gone == []
     assert [[message["body"] for message in item.messages] for item in found.items] == [["x"]]
 

@@ -166,7 +166,7 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
         first = await changes.newest(connection, place, 200)
     assert first is not None
     live.apply(change_set(first))
-    at: ChangePosition = ChangePosition(0, 0, 0)
+    at: ChangePosition = ChangePosition(0, 0, 0, first.end.epoch)
     writer = Writer(database, growths.extend)
 
     async def catch_up() -> None:
@@ -204,8 +204,8 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
 
 
 def of_growth(growth: Growth) -> Changes:
-    start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before)
-    end = ChangePosition(growth.rev, growth.head, growth.rev)
+    start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before, growth.epoch)
+    end = ChangePosition(growth.rev, growth.head, growth.rev, growth.epoch)
     return Changes(growth.conversation_id, start, end, growth.head, growth.floor, messages=growth.messages,
                    members=growth.members, profiles=growth.profiles)  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -15,12 +15,16 @@ from nestrel.core.epochs import BEGINS_KEPT, Begun, Epoch, Lineage
 class History:
     """Every change of one conversation that this history holds, by its name, and the log positions of them."""
 
-    epoch: int
+    line: list[Epoch]
     changes: list[str] = field(default_factory=list)
     lsns: list[int] = field(default_factory=list)
     epochs: list[int] = field(default_factory=list)
     begins: list[int] = field(default_factory=list)
     lsn: int = 0
+
+    @property
+    def epoch(self) -> int:
+        return self.line[-1].id
 
 
 STEPS = st.lists(
@@ -37,8 +41,7 @@ STEPS = st.lists(
 
 @given(STEPS)
 def test_a_cursor_goes_on_exactly_where_all_that_it_has_seen_is_still_there(steps: list[tuple[object, ...]]) -> None:
-    now = History(1, epochs=[1], begins=[0])
-    line = [Epoch(1)]
+    now = History([Epoch(1)], epochs=[1], begins=[0])
     saved = [now]
     cursors: list[tuple[ChangePosition, AllPosition, list[str]]] = []
     names = iter(range(10_000))
@@ -61,12 +64,10 @@ def test_a_cursor_goes_on_exactly_where_all_that_it_has_seen_is_still_there(step
             assert isinstance(lag, int)
             base = saved[max(0, len(saved) - 1 - lag)]
             branch = base.lsn if step[0] == "promote" else None
-            epoch = line[-1].id + 1
-            # A restore brings back an older state of the table of epochs too; its ids are never used again.
-            line = [one for one in line if one.id <= base.epoch or step[0] == "promote"]
-            line = [one for one in line if one.id <= base.epoch] + [Epoch(epoch + 100 * len(cursors), branch)]
-            now = History(line[-1].id, base.changes, base.lsns, base.epochs, base.begins, base.lsn)
-        saved.append(History(now.epoch, now.changes, now.lsns, now.epochs, now.begins, now.lsn))
+            # The table of epochs comes back with all else; the id of a new one is nobody else's.
+            now = replace(base, line=[*base.line, Epoch(1000 + next(names), branch)])
+        saved.append(replace(now))
+    line = now.line
     lineage = Lineage(line)
     present = AllPosition(now.epoch, now.lsn, now.lsn, now.lsn)
     for at, everything, seen in cursors:

@@ -45,16 +45,16 @@ def _tokens(settings: Settings) -> Finding:
     return "tokens", False, "set NESTREL_JWT_SECRET or NESTREL_JWKS_URL to run the service"
 
 
-async def _database(url: str) -> Finding:
-    database = Database(url, pool_size=4)
+async def _database(url: str, name: str) -> Finding:
+    database = Database(url, pool_size=4, schema=name)
     try:
         async with database.read() as connection:
-            at = await schema.current(connection.sql)
+            at = await schema.current(connection.sql, name)
     except StoreUnavailable as problem:
         return "database", False, f"{problem.detail} ({problem.__cause__})"
     finally:
         await database.close()
-    if at != schema.newest():
+    if not schema.serves(at):
         return "database", False, f"the schema is at {at or 'nothing'}; run nestrel db upgrade"
     return "database", True, f"answers, schema {at}"
 
@@ -82,7 +82,7 @@ def doctor(url: str, as_json: bool) -> None:
     finding, settings = _settings()
     findings.append(finding)
     if settings is not None and settings.database_url is not None:
-        findings += [_tokens(settings), asyncio.run(_database(settings.database_url))]
+        findings += [_tokens(settings), asyncio.run(_database(settings.database_url, settings.schema_))]
     findings += _service(url.rstrip("/"))
     for what, good, detail in findings:
         if as_json:

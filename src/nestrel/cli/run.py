@@ -53,9 +53,10 @@ def db() -> None:
 @db.command()
 def upgrade() -> None:
     """Bring the schema to date; changes nothing when it is."""
-    url = _with_database(settings_or_exit())
+    settings = settings_or_exit()
+    url = _with_database(settings)
     try:
-        before, after = asyncio.run(schema.upgrade(url))
+        before, after = asyncio.run(schema.upgrade(url, settings.schema_))
     except Exception as error:
         if not is_away(error):
             raise
@@ -66,12 +67,13 @@ def upgrade() -> None:
 @db.command()
 def status() -> None:
     """Say which revision the schema is at; exit 1 if it is not the newest."""
-    database = Database(_with_database(settings_or_exit()))
+    settings = settings_or_exit()
+    database = Database(_with_database(settings), schema=settings.schema_)
 
     async def look() -> str | None:
         try:
             async with database.read() as connection:
-                return await schema.current(connection.sql)
+                return await schema.current(connection.sql, settings.schema_)
         finally:
             await database.close()
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from abc import ABC, abstractmethod
+from collections import deque
 from collections.abc import AsyncIterator, Callable, Sequence
 from typing import Protocol
 
@@ -20,6 +21,9 @@ from nestrel.store.events import Moved
 
 log = structlog.get_logger()
 
+_REDIS_SECONDS = 5.0
+_UNSENT = 10_000
+_TOGETHER = 200
 _RETRY_SECONDS = (0.1, 0.5, 1.0, 2.0, 5.0)
 
 Heard = Callable[[Sequence[Moved]], None]
@@ -39,8 +43,9 @@ class Bus(Protocol):
 class _Line(ABC):
     """Keeps one subscription open: connects, listens until it breaks, and connects again with growing pauses."""
 
-    def __init__(self, node: str) -> None:
+    def __init__(self, node: str, channel: str) -> None:
         self.node = node
+        self.channel = channel
         self._task: asyncio.Task[None] | None = None
         self._up = asyncio.Event()
         self._heard: Heard = lambda _moved: None
@@ -67,13 +72,7 @@ class _Line(ABC):
                     failures = 0
                     self._up.set()
                     on_return()
-            except (
-                OSError,
-                asyncpg.PostgresError,
-                asyncpg.InterfaceError,
-                redis.RedisError,
-                TimeoutError,
-            ) as error:
+            except Exception as error:  # whatever it is: without the bus nothing is heard until the next checkpoint
                 log.warning("bus.away", reason=str(error) or type(error).__name__)
             await asyncio.sleep(_RETRY_SECONDS[min(failures, len(_RETRY_SECONDS) - 1)])
             failures += 1
@@ -94,8 +93,8 @@ class _Line(ABC):
 class PostgresBus(_Line):
     """LISTEN on a connection of its own; NOTIFY goes out inside the writing transactions."""
 
-    def __init__(self, url: str, node: str) -> None:
-        super().__init__(node)
+    def __init__(self, url: str, node: str, channel: str) -> None:
+        super().__init__(node, channel)
         self._dsn = make_url(url).set(drivername="postgresql").render_as_string(hide_password=False)
 
     def publish(self, moved: Sequence[Moved]) -> None:
@@ -110,7 +109,7 @@ class PostgresBus(_Line):
 
         connection.add_termination_listener(terminated)
         try:
-            await connection.add_listener(events.CHANNEL, lambda _c, _pid, _channel, payload: self._receive(payload))
+            await connection.add_listener(self.channel, lambda _c, _pid, _channel, payload: self._receive(payload))
             yield
             await broken.wait()
             raise ConnectionError("the database closed the line")
@@ -120,42 +119,56 @@ class PostgresBus(_Line):
 
 
 class RedisBus(_Line):
-    """Publish and subscribe on Redis, for many processes on many machines."""
+    """Publish and subscribe on Redis, for many processes on many machines. What cannot be sent in time is dropped: it
+    only wakes, and the checkpoints find what nobody was woken for."""
 
-    def __init__(self, url: str, node: str) -> None:
-        super().__init__(node)
-        self._client = redis.from_url(url, socket_connect_timeout=5)
-        self._sending: set[asyncio.Task[None]] = set()
+    def __init__(self, url: str, node: str, channel: str) -> None:
+        super().__init__(node, channel)
+        self._client = redis.from_url(
+            url, socket_connect_timeout=_REDIS_SECONDS, socket_timeout=_REDIS_SECONDS, health_check_interval=5
+        )
+        self._unsent: deque[str] = deque(maxlen=_UNSENT)
+        self._sending: asyncio.Task[None] | None = None
 
     def publish(self, moved: Sequence[Moved]) -> None:
-        task = asyncio.create_task(self._send(list(events.pack(None, moved))))
-        self._sending.add(task)
-        task.add_done_callback(self._sending.discard)
+        self._unsent.extend(events.pack(None, moved))
+        if self._sending is None or self._sending.done():
+            self._sending = asyncio.create_task(self._send())
 
-    async def _send(self, payloads: list[str]) -> None:
-        for payload in payloads:
+    async def _send(self) -> None:
+        while self._unsent:
+            some = [self._unsent.popleft() for _ in range(min(len(self._unsent), _TOGETHER))]
             try:
-                await self._client.publish(events.CHANNEL, payload)
+                async with self._client.pipeline(transaction=False) as pipeline:
+                    for payload in some:
+                        pipeline.publish(self.channel, payload)
+                    await pipeline.execute()
             except (redis.RedisError, OSError) as error:
-                log.warning("bus.not_sent", reason=str(error))
+                log.warning("bus.not_sent", reason=str(error) or type(error).__name__)
 
     async def _listen(self) -> AsyncIterator[None]:
         async with self._client.pubsub() as pubsub:
-            await pubsub.subscribe(events.CHANNEL)
+            await pubsub.subscribe(self.channel)
             yield
-            async for message in pubsub.listen():
-                if message["type"] == "message":
+            while True:
+                # A line that nothing comes on is asked whether it is there; one that is silent then is broken.
+                message = await pubsub.get_message(ignore_subscribe_messages=True, timeout=_REDIS_SECONDS)
+                if message is not None and message["type"] == "message":
                     self._receive(message["data"].decode())
+                elif message is None:
+                    await pubsub.ping()
 
     async def stop(self) -> None:
         await super().stop()
-        if self._sending:
-            await asyncio.wait(self._sending, timeout=5)
+        if self._sending is not None:
+            await asyncio.wait([self._sending], timeout=5)
+            self._sending.cancel()
         await self._client.aclose()
 
 
-def make_bus(setting: str, database_url: str, node: str) -> Bus:
+def make_bus(setting: str, database_url: str, node: str, schema: str) -> Bus:
     """The bus that a setting names: `postgres` or a `redis://` address."""
+    channel = events.channel(schema)
     if setting == "postgres":
-        return PostgresBus(database_url, node)
-    return RedisBus(setting, node)
+        return PostgresBus(database_url, node, channel)
+    return RedisBus(setting, node, channel)

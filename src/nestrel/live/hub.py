@@ -7,10 +7,10 @@ fallen out of the ring is read from the store again, as for any client that was 
 from __future__ import annotations
 
 import asyncio
-from collections import deque
-from collections.abc import Sequence
+from collections import OrderedDict, deque
+from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 from uuid import UUID
 
 import structlog
@@ -41,6 +41,9 @@ class Listener(Protocol):
     def joined(self, conversation_id: UUID) -> None:
         """The listener's member has joined a conversation; heard only by those who `watch`."""
 
+    def renewed(self) -> None:
+        """The database has another history: memberships may be others than were heard of; for those who `watch`."""
+
 
 @dataclass(slots=True, eq=False)
 class Follower:
@@ -63,7 +66,7 @@ class Entry:
     the first of its messages, None if it has none. `read`: it comes from the store, and not with a commit of this
     process."""
 
-    start: int
+    start: ChangePosition
     end: ChangePosition
     tail: str
     lowest: int | None
@@ -102,15 +105,20 @@ class Channel:
             self.ring_bytes -= len(self.ring.popleft().tail)
             drop -= 1
 
+    def empty(self) -> None:
+        """Forget the ring; followers that are behind read the store."""
+        self.ring.clear()
+        self.ring_bytes = 0
+
     def next_entry(self, at: ChangePosition) -> Entry | None:
         """The ring's entry that continues from a position; None if none begins there: the ring does not reach back
         that far, or the position lies within what one entry brings together."""
-        found = None
         for entry in reversed(self.ring):
-            if entry.end.rev <= at.rev:
+            if entry.start == at:
+                return entry
+            if entry.start.rev < at.rev:
                 break
-            found = entry
-        return found if found is not None and found.start == at.rev else None
+        return None
 
 
 class Hub:
@@ -122,6 +130,9 @@ class Hub:
         self.channels: dict[UUID, Channel] = {}
         self._watchers: dict[str, set[Listener]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
+        # The rings that hold something, the one that moved last at the end, and what all of them hold.
+        self._rings: OrderedDict[UUID, Channel] = OrderedDict()
+        self.ring_bytes = 0
 
     # Followers
 
@@ -164,6 +175,7 @@ class Hub:
         channel.followers.discard(follower)
         if not channel.followers and self.channels.get(channel.id) is channel:
             del self.channels[channel.id]
+            self._empty(channel)
             if channel.reading is not None:
                 channel.reading.cancel()
 
@@ -189,16 +201,15 @@ class Hub:
             channel = self.channels.get(growth.conversation_id)
             if channel is None:
                 continue
-            if channel.at is None or growth.rev_before > channel.at.rev or not growth.whole:
+            at, epoch = channel.at, growth.epoch
+            if at is None or at.epoch != epoch or growth.rev_before > at.rev or not growth.whole:
                 self._want(channel, growth.rev)
                 continue
-            start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before)
-            end = ChangePosition(growth.rev, growth.head, growth.rev)
-            self._push(
-                channel,
-                Changes(growth.conversation_id, start, end, growth.head, growth.floor,
-                        messages=growth.messages, members=growth.members, profiles=growth.profiles),
-            )  # fmt: skip
+            start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before, epoch)
+            end = ChangePosition(growth.rev, growth.head, growth.rev, epoch)
+            whole = Changes(growth.conversation_id, start, end, growth.head, growth.floor,
+                            messages=growth.messages, members=growth.members, profiles=growth.profiles)  # fmt: skip
+            self._push(channel, whole)
 
     def heard(self, moved: Sequence[Moved]) -> None:
         """The bus says that conversations moved."""
@@ -210,8 +221,9 @@ class Hub:
                 for listener in tuple(self._watchers.get(user_id, ())):
                     listener.joined(event.conversation_id)
 
-    async def reach(self, moved: Sequence[Moved]) -> bool:
-        """Hear of what moved, and wait until all of it has been handed on. False: the store could not be read."""
+    async def reach(self, moved: Sequence[Moved]) -> dict[UUID, int]:
+        """Hear of what moved, and wait until all of it has been handed on; returns what could not be, as the store
+        could not be read."""
         self.heard(moved)
         wanted = {event.conversation_id: event.rev for event in moved if event.rev}
         reading = [
@@ -219,10 +231,15 @@ class Hub:
         ]
         if reading:
             await asyncio.wait(reading, timeout=_REACH_SECONDS)
-        return not any(
-            (channel := self.channels.get(id_)) is not None and (channel.at is None or channel.at.rev < rev)
+        return self.unreached(wanted)
+
+    def unreached(self, wanted: dict[UUID, int]) -> dict[UUID, int]:
+        """What of conversations that moved has not been handed on yet."""
+        return {
+            id_: rev
             for id_, rev in wanted.items()
-        )
+            if (channel := self.channels.get(id_)) is not None and (channel.at is None or channel.at.rev < rev)
+        }
 
     @property
     def watched(self) -> bool:
@@ -243,15 +260,56 @@ class Hub:
         for channel in self.channels.values():
             self.look_at(channel)
 
+    # Another history
+
+    def renew(self) -> None:
+        """The database has been restored or has failed over. What the rings hold is of before; each follower is looked
+        at anew, and goes on from where it is or, where that is lost, from the newest page."""
+        for channel in self.channels.values():
+            if channel.reading is not None:
+                channel.reading.cancel()
+            self._empty(channel)
+            channel.at, channel.floor, channel.wanted = None, 1, 0
+        self._run(self._relocate(list(self.channels.values())))
+        for listener in self.watchers():
+            listener.renewed()
+
+    async def _relocate(self, channels: Sequence[Channel]) -> None:
+        while channels:
+            try:
+                states = await self._source.states([channel.id for channel in channels])
+            except Exception as error:
+                log.warning("hub.read_failed", reason=str(error))
+                await asyncio.sleep(_READ_RETRY_SECONDS)
+                continue
+            for channel in channels:
+                state = states.get(channel.id)
+                if state is None or state.closed:
+                    self._end_memberships(channel, {}, closed=True)
+                elif channel.at is None:
+                    channel.at = state.position
+                    self._want(channel, channel.wanted)
+                self._wake_all(channel)
+            return
+
+    def _empty(self, channel: Channel) -> None:
+        self.ring_bytes -= channel.ring_bytes
+        channel.empty()
+        self._rings.pop(channel.id, None)
+
+    def _run(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+        return task
+
     # From the store to the ring
 
     def _want(self, channel: Channel, rev: int, *, once: bool = False) -> None:
         channel.wanted = max(channel.wanted, 0 if once else rev)
         if channel.at is None or (channel.at.rev >= rev) or channel.reading is not None:
             return
-        channel.reading = asyncio.create_task(self._read(channel))
-        self._tasks.add(channel.reading)
-        channel.reading.add_done_callback(self._tasks.discard)
+        channel.reading = self._run(self._read(channel))
 
     async def _read(self, channel: Channel) -> None:
         try:
@@ -261,7 +319,9 @@ class Hub:
                 start = channel.at
                 try:
                     found = await self._source.since(channel.id, start, _READ_ROWS)
-                    if found is not None and found.more:
+                    if channel.at is None or channel.at.epoch != start.epoch:
+                        return
+                    if found is not None and (found.more or found.reset):
                         await self._skip(channel)
                         continue
                 except Exception as error:
@@ -280,7 +340,8 @@ class Hub:
                     # is missing now is another process's, and no commit of this one can be handed on before it.
                     first = True
         finally:
-            channel.reading = None
+            if channel.reading is asyncio.current_task():
+                channel.reading = None
 
     async def _skip(self, channel: Channel) -> None:
         """Too much for the ring: go to the present, and let each follower catch up from the store. Who is no longer
@@ -291,8 +352,7 @@ class Hub:
         if now is not None and channel.at is not None and now.rev > channel.at.rev:
             self._end_memberships(channel, gone, closed=now.closed)
             channel.at = now.position
-            channel.ring.clear()
-            channel.ring_bytes = 0
+            self._empty(channel)
             self._wake_all(channel)
 
     def _push(self, channel: Channel, changes: Changes, *, read: bool = False) -> None:
@@ -301,9 +361,21 @@ class Hub:
         self._end_memberships(channel, changes.departed, closed=changes.closed)
         if not channel.followers:
             return
-        lowest = min((message["seq"] for message in changes.messages), default=None)
-        channel.push(Entry(changes.start.rev, changes.end, changes.tail(), lowest, read), changes.floor)
+        before = channel.ring_bytes
+        for part in changes.parts():
+            assert part.start is not None
+            lowest = min((message["seq"] for message in part.messages), default=None)
+            channel.push(Entry(part.start, part.end, part.tail(), lowest, read), part.floor)
+        self._bound(channel, channel.ring_bytes - before)
         self._wake_all(channel)
+
+    def _bound(self, channel: Channel, grown: int) -> None:
+        """Hold what all rings keep within the bound of the process: the ring that has moved least lately goes."""
+        self.ring_bytes += grown
+        self._rings[channel.id] = channel
+        self._rings.move_to_end(channel.id)
+        while self.ring_bytes > limits.RINGS_BYTES and len(self._rings) > 1:
+            self._empty(next(iter(self._rings.values())))
 
     def _end_memberships(self, channel: Channel, departed: dict[str, str], *, closed: bool) -> None:
         """Nobody gets the change set that says they have left, nor anything behind it."""

@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import NamedTuple, Protocol
 from uuid import UUID
 
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.problems import Forbidden, NotFound
 from nestrel.store import changes as feed
-from nestrel.store import members, resync, snapshots
+from nestrel.store import epochs, members, resync, snapshots
 from nestrel.store.access import Caller, see
 from nestrel.store.changes import Changes, State
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.resync import Place
+
+
+class Gone(NamedTuple):
+    """The caller may not follow a conversation any more, and why: `left`, `removed` or `closed`."""
+
+    reason: str
 
 
 class Source(Protocol):
@@ -39,14 +45,15 @@ class Source(Protocol):
         start: ChangePosition | None,
         limit: int,
         upto: ChangePosition | None,
-    ) -> Changes | None:
-        """What changed, for one member; without a start, the newest page. None: the caller may not follow it."""
+    ) -> Changes | Gone:
+        """What changed, for one member; without a start, or from one that this history does not hold, the newest
+        page."""
 
     async def now(self) -> AllPosition:
         """A snapshot."""
 
-    async def mine(self, user_id: str, most: int) -> list[UUID]:
-        """The member's conversations, `most` of them."""
+    async def mine(self, user_id: str) -> list[UUID]:
+        """The member's conversations."""
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
         """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
@@ -88,7 +95,7 @@ class StoreSource:
         start: ChangePosition | None,
         limit: int,
         upto: ChangePosition | None,
-    ) -> Changes | None:
+    ) -> Changes | Gone:
         async with self._database.read() as connection:
             if start is None:
                 found = await feed.newest(connection, conversation_id, limit)
@@ -98,20 +105,28 @@ class StoreSource:
             try:
                 access = await see(connection, conversation_id, caller)
             except NotFound:
-                return None
-            return found if access.standing.may_follow and found is not None and not found.closed else None
+                return Gone(await members.why_gone(connection, conversation_id, caller.user_id))
+            if not access.standing.may_follow:
+                return Gone(await members.why_gone(connection, conversation_id, caller.user_id))
+            return Gone("closed") if found is None or found.closed else found
 
     async def now(self) -> AllPosition:
         async with self._database.read() as connection:
             return await snapshots.now(connection)
 
-    async def mine(self, user_id: str, most: int) -> list[UUID]:
+    async def mine(self, user_id: str) -> list[UUID]:
+        found: list[UUID] = []
         async with self._database.read() as connection:
-            return [place.id for place in await resync.mine(connection, user_id, limit=most)]
+            while True:
+                after = found[-1] if found else resync.NOTHING
+                some = await resync.mine(connection, user_id, after=after)
+                found += [place.id for place in some]
+                if len(some) < resync.MANY:
+                    return found
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
         async with self._database.read() as connection:
-            whole = not snapshots.knows(await snapshots.now(connection), since)
+            whole = not epochs.goes_on(connection, since, await snapshots.now(connection))
             places: list[Place] = []
             while True:
                 after = places[-1].id if places else resync.NOTHING

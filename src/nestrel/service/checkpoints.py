@@ -4,6 +4,7 @@ wake-up as well."""
 from __future__ import annotations
 
 import asyncio
+from uuid import UUID
 
 import structlog
 
@@ -11,19 +12,19 @@ from nestrel.core.cursors import AllPosition
 from nestrel.live.hub import Hub
 from nestrel.live.source import Source
 from nestrel.service.following import Following
-from nestrel.store import snapshots
 
 log = structlog.get_logger()
 
 
 class Checkpoints:
     """Takes a snapshot every `seconds`, makes sure that the hub has handed on all that moved up to it, and tells
-    those who follow all of their conversations."""
+    those who follow all of their conversations. What cannot be handed on holds up only those who follow it."""
 
     def __init__(self, hub: Hub, source: Source, seconds: float) -> None:
         self._hub = hub
         self._source = source
         self._seconds = seconds
+        self._behind: dict[UUID, int] = {}
 
     async def run(self) -> None:
         """Until cancelled; a store that is away is asked again at the next turn."""
@@ -45,12 +46,14 @@ class Checkpoints:
         # Who comes while this is asked is not spoken for: their conversations may not be among those asked about.
         asking = {one: one.generation for one in self._hub.watchers() if isinstance(one, Following) and one.follows_all}
         now, moved = await self._source.stirred(list(self._hub.channels), since)
-        if not snapshots.knows(now, since):
+        if now.epoch != since.epoch:
+            self._behind.clear()
             self._hub.look_again()
             return now
-        if not await self._hub.reach(moved):
-            return since
+        behind = self._hub.unreached(self._behind)
+        self._behind = behind | await self._hub.reach(moved)
         for following, generation in asking.items():
             if following.generation == generation and following.follows_all:
-                following.reached(now)
+                if self._behind.keys().isdisjoint(following.follows):
+                    following.reached(now)
         return now

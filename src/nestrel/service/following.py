@@ -8,17 +8,21 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from typing import NamedTuple
 from uuid import UUID
 
+import structlog
+
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
-from nestrel.core.problems import Problem, SlowDown
+from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
 from nestrel.live.hub import Follower, Hub
-from nestrel.live.source import Source
+from nestrel.live.source import Gone, Source
 from nestrel.service import metrics
 from nestrel.store.access import Caller, not_found
+
+log = structlog.get_logger()
 
 _CATCH_UP_ROWS = 500
 _CATCH_UP_RETRY_SECONDS = 1.0
@@ -69,6 +73,7 @@ class Following:
         self._unsettled: set[Follower] = set()
         self._ended: deque[Ended] = deque()
         self._joining: set[asyncio.Task[None]] = set()
+        self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
         self._sent = False
         self._over = False
@@ -109,21 +114,19 @@ class Following:
 
     async def follow_all(self, since: AllPosition | None) -> tuple[AllPosition, bool]:
         """Follow every conversation of the member's, from a snapshot or from now on, and those joined later. Returns
-        where it begins, and whether that is at nothing because `since` is of a state that is not this store's.
-
-        Raises:
-            SlowDown: the member has too many.
-        """
-        most, user_id = limits.FOLLOWS_PER_SOCKET, self.caller.user_id
+        where it begins, and whether that is at nothing because `since` is of a state that is not this store's."""
+        user_id = self.caller.user_id
         self._hub.watch(user_id, self)
-        began, self._all = self._all, True
+        self._all = True
         start = await self._source.now()
-        mine = await self._source.mine(user_id, most + 1)
-        if len(mine) > most:
-            self._all = began
-            raise SlowDown(f"one connection follows at most {most:,} conversations")
+        mine = await self._source.mine(user_id)
         followers = await self._register([id_ for id_ in mine if id_ not in self.follows])
-        whole, moved = await self._source.moved(user_id, since or start)
+        try:
+            whole, moved = await self._source.moved(user_id, since or start)
+        except BaseException:
+            for follower in followers:
+                self._hub.unfollow(follower)
+            raise
         gone = {place.id: place.gone for place in moved if place.gone is not None}
         for follower in followers:
             if follower.channel.id in gone or follower.channel.id in self.follows or not follower.live:
@@ -200,26 +203,72 @@ class Following:
         del self.follows[conversation_id]
         metrics.FOLLOWS.dec()
         self._ended.append(Ended(conversation_id, reason))
+        if conversation_id in self._rejoined:
+            self.joined(conversation_id)  # word of it came while the end of before was still to be told
         self._stirred()
 
     def joined(self, conversation_id: UUID) -> None:
-        if conversation_id in self.follows or conversation_id in self._left_out or not self._all or self._over:
+        if conversation_id in self._left_out or not self._all or self._over:
+            return
+        if conversation_id in self.follows:
+            self._rejoined.add(conversation_id)
             return
         if not self._all_started:
             self._early.add(conversation_id)  # nothing is sent before the answer that says where it all begins
             return
-        task = asyncio.create_task(self._follow_joined(conversation_id))
+        self._join(lambda: self._follow_joined(conversation_id))
+
+    def renewed(self) -> None:
+        """The database has another history, in which the member may be in conversations that were left, or never
+        joined, in the one before."""
+        self._checkpoint = None
+        self.generation += 1
+        if self._all_started:
+            self._join(self._look_for_joined)
+
+    def _join(self, work: Callable[[], Awaitable[None]]) -> None:
+        """Do something about what was joined, until it is done: no checkpoint comes before that."""
+        task = asyncio.create_task(self._until_done(work))
         self._joining.add(task)
-        task.add_done_callback(self._joining.discard)
-        task.add_done_callback(lambda _task: self._stirred())
+        task.add_done_callback(self._joined_done)
+
+    def _joined_done(self, task: asyncio.Task[None]) -> None:
+        self._joining.discard(task)
+        self._stirred()
+
+    async def _until_done(self, work: Callable[[], Awaitable[None]]) -> None:
+        while not self._over:
+            try:
+                await work()
+            except Problem as problem:
+                log.warning("follow.joined_not_read", reason=problem.detail)
+                await asyncio.sleep(_CATCH_UP_RETRY_SECONDS)
+            else:
+                return
+
+    async def _look_for_joined(self) -> None:
+        for conversation_id in await self._source.mine(self.caller.user_id):
+            if conversation_id not in self.follows:
+                self.joined(conversation_id)
 
     async def _follow_joined(self, conversation_id: UUID) -> None:
-        for follower in await self._register([conversation_id]):
-            if conversation_id in self.follows or self._over:
-                self._hub.unfollow(follower)
-                continue
-            follower.at = None  # a conversation that is new to the client begins with its newest page
-            self._add(follower)
+        (follower,) = await self._register([conversation_id])
+        try:
+            await self._source.check(self.caller, conversation_id)
+        except (NotFound, Forbidden):
+            self._hub.unfollow(follower)  # left again, before word of the joining had come
+            return
+        except BaseException:
+            self._hub.unfollow(follower)
+            raise
+        if not follower.live:
+            return
+        if conversation_id in self.follows or conversation_id in self._left_out or self._over:
+            self._hub.unfollow(follower)
+            return
+        self._rejoined.discard(conversation_id)
+        follower.at = None  # a conversation that is new to the client begins with its newest page
+        self._add(follower)
 
     @property
     def follows_all(self) -> bool:
@@ -248,7 +297,11 @@ class Following:
             if self._ended:
                 self._sent = True
                 return self._ended.popleft()
-            found = await self._deliver(next(iter(self._dirty)))
+            follower = next(iter(self._dirty))
+            # To the end of the row: one with much to catch up on does not hold up the others.
+            del self._dirty[follower]
+            self._dirty[follower] = None
+            found = await self._deliver(follower)
             if found is not None:
                 self._sent = True
                 return found
@@ -265,11 +318,11 @@ class Following:
         channel = follower.channel
         at = follower.at
         if not (follower.live and follower.started) or (
-            at is not None and channel.at is not None and at.complete and at.rev >= channel.at.rev
+            at is not None and channel.at is not None and at.complete and _beyond(at, channel.at)
         ):
             self._dirty.pop(follower, None)
             return None
-        entry = channel.next_entry(at) if at is not None and at.complete else None
+        entry = channel.next_entry(at) if at is not None else None
         if entry is not None:
             return self._moved_on(follower, entry.end, entry.tail, read=entry.read)
         return await self._catch_up(follower)
@@ -279,7 +332,7 @@ class Following:
         cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
         follower.at, follower.cursor = end, cursor
         latest = follower.channel.at
-        if latest is not None and end.complete and end.rev >= latest.rev:
+        if latest is not None and end.complete and _beyond(end, latest):
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
         return Delivery(base, cursor, tail, read)
@@ -288,7 +341,9 @@ class Following:
         """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
         overlap; who may no longer read gets nothing."""
         channel, at = follower.channel, follower.at
-        upto = channel.at if at is not None and channel.at is not None and at.rev <= channel.at.rev else None
+        upto = None
+        if at is not None and channel.at is not None and (at.epoch != channel.at.epoch or at.rev <= channel.at.rev):
+            upto = channel.at
         try:
             found = await self._source.catch_up(self.caller, channel.id, at, _CATCH_UP_ROWS, upto)
         except Problem:
@@ -299,10 +354,9 @@ class Following:
             return None
         if not follower.live or follower.at is not at:
             return None  # it ended meanwhile, or was asked to begin elsewhere
-        if found is None:
-            self._dirty.pop(follower, None)
-            self._unsettled.add(follower)
-            self._hub.look_at(channel)  # it hears of what ended it there, and says why
+        if isinstance(found, Gone):
+            self._hub.unfollow(follower)
+            self.end(follower, found.reason)
             return None
         metrics.CATCH_UPS.inc()
         if found.end == at:
@@ -310,7 +364,25 @@ class Following:
             return None
         return self._moved_on(follower, found.end, found.tail(), read=True)
 
+    def check_again(self) -> None:
+        """The caller may do less than before: whatever of it may not be followed ends."""
+        self._join(self._drop_forbidden)
+
+    async def _drop_forbidden(self) -> None:
+        for conversation_id, follower in list(self.follows.items()):
+            try:
+                await self._source.check(self.caller, conversation_id)
+            except (NotFound, Forbidden):
+                if self.follows.get(conversation_id) is follower:
+                    self._hub.unfollow(follower)
+                    self.end(follower, "removed")
+
     def _again(self, follower: Follower) -> None:
         self._unsettled.discard(follower)
         if follower.live:
             self.wake(follower)
+
+
+def _beyond(at: ChangePosition, other: ChangePosition) -> bool:
+    """Whether a position is as far as another one of the same history."""
+    return at.epoch == other.epoch and at.rev >= other.rev

@@ -12,6 +12,7 @@ from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.service import problems
 from nestrel.service.commands import make_post
 from nestrel.service.following import Following
+from nestrel.service.http import again_if_restored
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import (
     EditFrame,
@@ -68,7 +69,8 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
         return
     model, handle = known
     try:
-        await handle(session, model.model_validate(raw))
+        frame = model.model_validate(raw)
+        await again_if_restored(lambda: handle(session, frame))
     except ValidationError as error:
         session.refuse(ref, problems.from_validation(error.errors(include_url=False), skip=0))
     except Problem as problem:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Coroutine
+from collections.abc import Awaitable, Callable, Coroutine
 from typing import Annotated, Any, TypeVar
 from uuid import UUID
 
@@ -15,11 +15,25 @@ from starlette.responses import Response
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core.objects import ProblemDocument
-from nestrel.core.problems import Forbidden, Unauthenticated, invalid
+from nestrel.core.problems import Forbidden, StoreUnavailable, Trouble, Unauthenticated, invalid
 from nestrel.core.text import check_key
 from nestrel.service.state import Service
 from nestrel.store import rows
 from nestrel.store.access import Caller
+
+
+T = TypeVar("T")
+
+
+async def again_if_restored(work: Callable[[], Awaitable[T]]) -> T:
+    """Do something, and once more where it met a database that was restored or has failed over: nothing of it was
+    done, and now that is known."""
+    try:
+        return await work()
+    except StoreUnavailable as problem:
+        if problem.reason is not Trouble.RESTORED:
+            raise
+    return await work()
 
 
 class JsonRequest(Request):
@@ -34,7 +48,8 @@ class JsonRoute(APIRoute):
         handler = super().get_route_handler()
 
         async def handle(request: Request) -> Response:
-            return await handler(JsonRequest(request.scope, request.receive))
+            wanted = JsonRequest(request.scope, request.receive)
+            return await again_if_restored(lambda: handler(wanted))
 
         return handle
 
@@ -58,7 +73,7 @@ class DirectRoute(APIRoute):
                 place = [UUID(scope["path_params"]["conversation_id"])]
             except ValueError:
                 raise invalid("/conversation_id", "must be the id of a conversation, a UUID") from None
-        answer: Response = await self.endpoint(*place, request, service, caller)
+        answer = await again_if_restored(lambda: self.endpoint(*place, request, service, caller))
         await answer(scope, receive, send)
 
 

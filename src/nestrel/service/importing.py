@@ -22,7 +22,7 @@ _moment = lru_cache(maxsize=10_000)(parse_time)
 
 def read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:
     """A line as a post, or what is wrong with it. `before` are the lines that came before it, to one of which it may
-    reply. `nestrel.service.transfer_models.ImportLine` says what a line holds; other fields are not read."""
+    reply: its `answers` is the place of that one among them. `nestrel.service.transfer_models.ImportLine` says what a line holds; other fields are not read."""
     try:
         return _post(conversation_id, orjson.loads(line), before)
     except orjson.JSONDecodeError as error:
@@ -114,14 +114,13 @@ def _number(fields: dict[str, Any], name: str) -> int | None:
     return value
 
 
-def _answered(fields: dict[str, Any], before: Sequence[Post | Problem]) -> Post | None:
+def _answered(fields: dict[str, Any], before: Sequence[Post | Problem]) -> int | None:
     line = _number(fields, "reply_line")
     if line is None:
         return None
-    found = before[line - 1] if line <= len(before) else None
-    if not isinstance(found, Post):
+    if line > len(before) or isinstance(before[line - 1], Problem):
         raise invalid("/reply_line", f"line {line} is not there before it, or was refused")
-    return found
+    return line - 1
 
 
 def _brought(fields: dict[str, Any]) -> Brought | None:

@@ -7,6 +7,7 @@ is read and written once.
 
 from __future__ import annotations
 
+import asyncio
 from collections import OrderedDict
 from dataclasses import dataclass
 from uuid import UUID
@@ -14,6 +15,7 @@ from uuid import UUID
 from nestrel.core.paging import HistoryQuery
 from nestrel.store import history, profiles, rows
 from nestrel.store.access import Access
+from nestrel.store.database import Database
 from nestrel.store.native import Connection
 
 _BYTES = 32 * 1024 * 1024
@@ -30,25 +32,62 @@ class WrittenPage:
     older: bool
     newer: bool
 
+    @property
+    def size(self) -> int:
+        """Bytes of it."""
+        return len(self.items) + len(self.profiles)
+
+
+_Key = tuple[int, UUID, int, int, HistoryQuery]
+
 
 class Pages:
-    """The pages asked for last, within 32 MB. A page that time has a part in (`since`, `until`) is not kept, nor one
+    """The pages asked for last, within 32 MB; many who ask for one at the same time read it once. A page that time has a part in (`since`, `until`) is not kept, nor one
     of an author who never was a member: a changed profile moves the conversations of its memberships only."""
 
     def __init__(self) -> None:
-        self._kept: OrderedDict[tuple[UUID, int, int, HistoryQuery], WrittenPage] = OrderedDict()
+        self._kept: OrderedDict[_Key, WrittenPage] = OrderedDict()
+        self._reading: dict[_Key, asyncio.Future[WrittenPage]] = {}
         self._bytes = 0
 
     def kept(self, access: Access, query: HistoryQuery) -> WrittenPage | None:
         """The page as of the moment that `access` saw, if it has been written before."""
-        key = (access.id, access.rev, access.floor, query)
+        key = _key(access, query)
         found = self._kept.get(key)
         if found is not None:
             self._kept.move_to_end(key)
         return found
 
-    async def read(self, connection: Connection, access: Access, query: HistoryQuery) -> WrittenPage:
-        """Read and write the page as of the moment that `access` saw."""
+    async def read(self, database: Database, access: Access, query: HistoryQuery) -> WrittenPage:
+        """Read and write the page as of the moment that `access` saw, or wait for who does so already."""
+        if query.since is not None or query.until is not None:
+            async with database.read() as connection:
+                return await self._read(connection, access, query)
+        key = _key(access, query)
+        while (reading := self._reading.get(key)) is not None:
+            try:
+                return await asyncio.shield(reading)
+            except asyncio.CancelledError:
+                if not reading.cancelled():
+                    raise  # it is this one who has gone; whoever read has gone where it goes on
+        reading = self._reading[key] = asyncio.get_running_loop().create_future()
+        try:
+            async with database.read() as connection:
+                found = await self._read(connection, access, query)
+        except BaseException as error:
+            if isinstance(error, Exception):
+                reading.set_exception(error)
+                reading.exception()  # those who wait have it; nobody may
+            else:
+                reading.cancel()
+            raise
+        else:
+            reading.set_result(found)
+            return found
+        finally:
+            del self._reading[key]
+
+    async def _read(self, connection: Connection, access: Access, query: HistoryQuery) -> WrittenPage:
         page = await history.read(connection, access, query)
         authors = sorted({item["author_id"] for item in page.items})
         written = WrittenPage(
@@ -60,12 +99,19 @@ class Pages:
             page.newer,
         )
         if query.since is None and query.until is None and await history.stood_still(connection, access, authors):
-            self._keep((access.id, access.rev, access.floor, query), written)
+            self._keep(_key(access, query), written)
         return written
 
-    def _keep(self, key: tuple[UUID, int, int, HistoryQuery], written: WrittenPage) -> None:
+    def _keep(self, key: _Key, written: WrittenPage) -> None:
+        replaced = self._kept.pop(key, None)
+        if replaced is not None:
+            self._bytes -= replaced.size
         self._kept[key] = written
-        self._bytes += len(written.items) + len(written.profiles)
+        self._bytes += written.size
         while self._bytes > _BYTES:
             _, oldest = self._kept.popitem(last=False)
-            self._bytes -= len(oldest.items) + len(oldest.profiles)
+            self._bytes -= oldest.size
+
+
+def _key(access: Access, query: HistoryQuery) -> _Key:
+    return access.epoch, access.id, access.rev, access.floor, query

@@ -6,7 +6,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import Field, SecretStr, ValidationError, field_validator, model_validator
+from pydantic import AliasChoices, Field, SecretStr, ValidationError, field_validator, model_validator
 from pydantic_settings import (
     BaseSettings,
     PydanticBaseSettingsSource,
@@ -29,6 +29,14 @@ class Settings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix="NESTREL_", toml_file="nestrel.toml", extra="forbid")
 
     database_url: Annotated[str | None, Field(description="postgresql://user@host:port/database")] = None
+    schema_: Annotated[
+        str,
+        Field(
+            validation_alias=AliasChoices("schema", "NESTREL_SCHEMA", "schema_"),
+            pattern="^[a-z][a-z0-9_]{0,40}$",
+            description="the PostgreSQL schema that holds all of its tables",
+        ),
+    ] = "nestrel"
     data_dir: Annotated[Path, Field(description="where a PostgreSQL that nestrel itself starts keeps its data")] = (
         Field(default_factory=default_data_dir)
     )
@@ -89,6 +97,13 @@ class Settings(BaseSettings):
     def _database_url(cls, value: str | None) -> str | None:
         if value is not None:
             asyncpg_url(value)
+        return value
+
+    @field_validator("schema_")
+    @classmethod
+    def _schema(cls, value: str) -> str:
+        if value.startswith("pg_"):
+            raise ValueError("must not begin with pg_, which PostgreSQL keeps for itself")
         return value
 
     @field_validator("jwt_secret")

@@ -14,7 +14,7 @@ import structlog
 
 from nestrel.core import limits
 from nestrel.core.cursors import CursorSeal
-from nestrel.core.problems import StoreUnavailable
+from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.hub import Hub
@@ -27,10 +27,10 @@ from nestrel.service.pages import Pages
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
-from nestrel.store import closed, profiles, schema
+from nestrel.store import closed, profiles, schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.batch import Growth
-from nestrel.store.database import Database
+from nestrel.store.database import Database, writable
 from nestrel.store.writer import Writer
 
 log = structlog.get_logger()
@@ -69,11 +69,13 @@ class Service:
             pool_size=settings.pool_size,
             notify=settings.bus == "postgres",
             node=self.node,
+            schema=settings.schema_,
         )
+        self.database.on_epoch = self._begin_anew
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.hub = Hub(self.source)
-        self.bus = make_bus(settings.bus, settings.database_url, self.node)
+        self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(
             self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
@@ -90,6 +92,7 @@ class Service:
         self._seal: CursorSeal | None = None
         self._known: set[str] = set()
         self._tasks: list[asyncio.Task[None]] = []
+        self._resealing: asyncio.Future[None] | None = None
         self.something_closed = asyncio.Event()
         self.abort: Callable[[object], None] = lambda _client: None
         """Cuts the connection of an address; set by the server."""
@@ -109,7 +112,9 @@ class Service:
 
     async def stop(self) -> None:
         await self.writer.drain()
-        pending = set(self._tasks)
+        pending: set[asyncio.Future[None]] = set(self._tasks)
+        if self._resealing is not None:
+            pending.add(self._resealing)
         while pending:  # said again, for a driver in the middle of something may take it for an error of its own
             for task in pending:
                 task.cancel()
@@ -141,6 +146,24 @@ class Service:
         if self._seal is None:
             raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
         return self._seal
+
+    def _begin_anew(self) -> None:
+        """The database was restored or has failed over: what this process remembers may be of a history that is
+        lost."""
+        log.warning("store.another_history")
+        self._known.clear()
+        self.hub.renew()
+        self._resealing = asyncio.ensure_future(self._reseal())
+
+    async def _reseal(self) -> None:
+        """Another database may come with another key."""
+        while True:
+            try:
+                self._seal = CursorSeal(await self.database.cursor_key())
+            except StoreUnavailable:
+                await asyncio.sleep(1)
+            else:
+                return
 
     def sealing(self) -> CursorSeal:
         """`seal`, for those who ask for it later."""
@@ -176,12 +199,16 @@ class Service:
             return False, "draining"
         try:
             async with self.database.read() as connection:
-                at = await schema.current(connection.sql)
-            if at != schema.newest():
-                return False, f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade"
+                at = await schema.current(connection.sql, self.database.schema)
+                if not schema.serves(at):
+                    return False, f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade"
+                if not await writable(connection):
+                    return False, troubles.WORDS[Trouble.READ_ONLY]
             await self.load_seal()
         except StoreUnavailable as problem:
             return False, problem.detail
+        if (ailing := self.database.ailing) is not None:
+            return False, ailing.detail
         return True, "ready"
 
     async def _erase(self) -> None:

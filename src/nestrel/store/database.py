@@ -17,7 +17,7 @@ from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.store import events, troubles
 from nestrel.store.epochs import History
 from nestrel.store.events import Moved
-from nestrel.store.native import SCHEMA, Connection, NewEpoch, execute
+from nestrel.store.native import SCHEMA, Connection, NewEpoch, execute, fetch
 
 _WAIT_SECONDS = 10.0
 _AILING_SECONDS = 10.0
@@ -51,6 +51,12 @@ def asyncpg_url(url: str) -> str:
     if parsed.drivername not in ("postgresql", "postgres", "postgresql+asyncpg"):
         raise ValueError(f"the database URL must begin with postgresql://, not {parsed.drivername}://")
     return parsed.set(drivername="postgresql+asyncpg").render_as_string(hide_password=False)
+
+
+async def writable(connection: Connection) -> bool:
+    """Whether the database takes writes: it is no standby, and not set to be read only."""
+    query = "SELECT NOT pg_is_in_recovery() AND current_setting('transaction_read_only') = 'off'"
+    return bool((await fetch(connection, query))[0][0])
 
 
 class _Reading:

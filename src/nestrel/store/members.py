@@ -65,6 +65,10 @@ _LEAVE = text(
 )
 
 
+_WHY_GONE = """
+SELECT c.closed_at IS NULL, m.left_reason FROM nestrel.conversations c
+LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 WHERE c.id = $1
+"""
 _DEPARTED = """
 SELECT user_id, left_reason FROM nestrel.members
 WHERE conversation_id = $1 AND user_id = ANY($2::text[]) AND left_at IS NOT NULL
@@ -96,6 +100,15 @@ async def departed(connection: Connection, conversation_id: UUID, user_ids: Sequ
     """Those of the users whose membership has ended, each with the reason (`left` or `removed`)."""
     found = await fetch(connection, _DEPARTED, conversation_id, user_ids)
     return {row[0]: row[1] for row in found}
+
+
+async def why_gone(connection: Connection, conversation_id: UUID, user_id: str) -> str:
+    """Why someone who followed a conversation may not do so now: they `left`, were `removed`, or it is `closed`. Who
+    was a member only in a history that is lost was removed by that, and what was made there is closed."""
+    found = await fetch(connection, _WHY_GONE, conversation_id, user_id)
+    if not found or not found[0][0]:
+        return "closed"
+    return found[0][1] or "removed"
 
 
 async def census(connection: Connection, conversation_id: UUID, user_id: str) -> Census:

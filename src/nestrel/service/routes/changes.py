@@ -79,6 +79,9 @@ class _Waiter:
     def joined(self, _conversation_id: UUID) -> None:
         """Not of interest here."""
 
+    def renewed(self) -> None:
+        self.something.set()
+
     def close(self, _code: int, _reason: str) -> None:
         self.something.set()
 

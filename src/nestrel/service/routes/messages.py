@@ -74,8 +74,7 @@ async def listing(conversation_id: UUID, request: Request, service: ServiceDep, 
     access = await service.access.see(conversation_id, caller)
     page = service.pages.kept(access, wanted)
     if page is None:
-        async with service.database.read() as connection:
-            page = await service.pages.read(connection, access, wanted)
+        page = await service.pages.read(service.database, access, wanted)
     seal, member = service.seal, caller.user_id
     cursors: dict[str, str | None] = {"older": None, "newer": None}
     if page.older:

@@ -96,18 +96,56 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
         raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")
     if not raw:
         raise invalid("", "there is no line to import")
+    # One unit is read while the one before it is written, and never sent before that is durable: were one to fail
+    # and a later one to land, the lines of the first would be older than the head, and lost for good.
     lines: list[Post | Problem] = []
-    writing: list[asyncio.Future[list[Written]]] = []
-    for start in range(0, len(raw), _UNIT):
-        for n, line in enumerate(raw[start : start + _UNIT]):
-            lines.append(importing.read(conversation_id, line, lines))
-            if n % _BREATH == 0:
-                await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
-        unit = [line for line in lines[start:] if isinstance(line, Post)]
-        if unit:
-            writing.append(service.writer.submit(unit))
-    written = iter([one for unit in await asyncio.gather(*writing) for one in unit])
-    return Json(_answer([next(written) if isinstance(line, Post) else line for line in lines]))
+    answers: list[Written | Problem] = []
+    writing: asyncio.Future[list[Written]] | None = None
+    try:
+        for start in range(0, len(raw), _UNIT):
+            for n, line in enumerate(raw[start : start + _UNIT]):
+                lines.append(importing.read(conversation_id, line, lines))
+                if n % _BREATH == 0:
+                    await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
+            answers += _merged(lines[len(answers) : start], await writing if writing is not None else [])
+            unit = _unit(lines, answers, start)
+            writing = service.writer.submit(unit) if unit else None
+        answers += _merged(lines[len(answers) :], await writing if writing is not None else [])
+    finally:
+        if writing is not None and not writing.done():
+            writing.cancel()  # the caller has gone; what is under way goes on
+    return Json(_answer(answers))
+
+
+def _unit(lines: list[Post | Problem], answers: Sequence[Written | Problem], start: int) -> list[Post]:
+    """The posts among the lines from `start` on. A reply to a line of an earlier unit gets the number that this one
+    has; one to a line of its own unit, its place there."""
+    unit: list[Post] = []
+    places: dict[int, int] = {}
+    for n, line in enumerate(lines[start:], start):
+        if isinstance(line, Problem):
+            continue
+        if line.answers is not None and line.answers < start:
+            answer = answers[line.answers]
+            line.answered = None if isinstance(answer, Problem) else answer.object.get("seq")
+            line.answers = None
+            if line.answered is None:
+                lines[n] = invalid("/reply_line", "the line that it replies to was refused")
+                continue
+        elif line.answers is not None and line.answers not in places:
+            lines[n] = invalid("/reply_line", "the line that it replies to was refused")
+            continue
+        elif line.answers is not None:
+            line.answers = places[line.answers]
+        places[n] = len(unit)
+        unit.append(line)
+    return unit
+
+
+def _merged(lines: Sequence[Post | Problem], written: Sequence[Written]) -> list[Written | Problem]:
+    """The answer to each line: what was written of it, or what was wrong with it."""
+    rest = iter(written)
+    return [next(rest) if isinstance(line, Post) else line for line in lines]
 
 
 def _answer(lines: Sequence[Written | Problem]) -> Wire:

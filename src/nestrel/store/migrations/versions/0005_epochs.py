@@ -27,7 +27,7 @@ SELECT {first}, system_identifier, (SELECT oid FROM pg_database WHERE datname = 
        left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), 'nestrel.epochs'::regclass FROM pg_control_system();
 
 ALTER TABLE nestrel.conversations
-    ADD epochs bigint[] NOT NULL DEFAULT '{{{{{first}}}}}',
+    ADD epochs bigint[] NOT NULL DEFAULT '{{{first}}}',
     ADD begins bigint[] NOT NULL DEFAULT '{{0}}',
     ADD CONSTRAINT conversations_epoch CHECK (epochs[1] IS NOT NULL AND cardinality(epochs) = cardinality(begins));
 ALTER TABLE nestrel.conversations ALTER epochs DROP DEFAULT, ALTER begins DROP DEFAULT
