@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import copy
 import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -11,7 +12,9 @@ from uuid import UUID
 
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition, ChangePosition
-from nestrel.core.problems import Expired, Forbidden, NotFound, Problem
+from nestrel.core.epochs import Begun, Epoch, Lineage
+from nestrel.core.problems import Expired, Forbidden, NotFound, Problem, StoreUnavailable
+from nestrel.live.source import Gone
 from nestrel.store.access import Caller
 from nestrel.store.batch import Growth, Written
 from nestrel.store.changes import Changes, State
@@ -19,7 +22,6 @@ from nestrel.store.events import Moved
 from nestrel.store.resync import Place
 
 AT = "2026-11-25T10:00:00.000000Z"
-SYSTEM = 7
 NEWEST = 4
 ROWS = 5
 MOST = 30
@@ -54,7 +56,12 @@ class Talk:
     reasons: dict[str, str] = field(default_factory=dict)
     keys: dict[tuple[str, str], int] = field(default_factory=dict)
     posted: list[str] = field(default_factory=list)
-    lock: asyncio.Lock = field(default_factory=asyncio.Lock)
+    epochs: list[int] = field(default_factory=list)
+    begins: list[int] = field(default_factory=list)
+
+    @property
+    def begun(self) -> Begun:
+        return Begun(self.epochs, self.begins, self.rev)
 
     def has(self, user: str) -> bool:
         return not self.closed and user in self.members and self.members[user].wire["left_at"] is None
@@ -69,46 +76,103 @@ class Talk:
 
 
 class Truth:
-    """The store. `notify` hears of each commit, with the node that made it."""
+    """The store. `notify` hears of each commit, with the node that made it. Whatever is asked of it may fail."""
 
     def __init__(self, dice: random.Random) -> None:
         self.dice = dice
         self.talks: dict[UUID, Talk] = {}
         self.notify: Callable[[object, Moved, Growth | None], None] = lambda *_: None
+        self.trouble = 0.0
+        self.uncertain: set[str] = set()
+        """Bodies of posts whose commit was not answered: their authors may see them before they know."""
+        self.lsn = 1_000
+        self.lineage = Lineage([Epoch(1)])
+        self._epochs = [Epoch(1)]
+        self._locks: dict[UUID, asyncio.Lock] = {}
         self._next_xid = 100
         self._running: set[int] = set()
+        self._saved: list[tuple[dict[UUID, Talk], int, int, list[Epoch]]] = []
+
+    @property
+    def epoch(self) -> int:
+        return self.lineage.present
+
+    # Failing, and being restored
+
+    def fail(self) -> None:
+        if self.dice.random() < self.trouble:
+            raise StoreUnavailable("it does not answer")
+
+    async def read(self, work: Callable[[], Any]) -> Any:
+        """A question: it takes its time, sees one state, and may come to nothing."""
+        await self.lag()
+        self.fail()
+        epoch, found = self.epoch, work()
+        await self.lag()
+        if epoch != self.epoch:
+            raise StoreUnavailable("the line broke")
+        return found
+
+    def save(self) -> None:
+        """A copy of everything, as a standby or a backup has it."""
+        self._saved.append((copy.deepcopy(self.talks), self.lsn, self._next_xid, self._epochs))
+
+    def restore(self, *, promoted: bool) -> None:
+        """Go on from an earlier copy, or from the present state where there is none: numbers, transactions and log
+        positions behind it are given out again."""
+        if not self._saved or (promoted and self.dice.random() < 0.3):
+            self._saved = []
+            self.save()
+        talks, self.lsn, self._next_xid, before = self.dice.choice(self._saved)
+        self.talks = copy.deepcopy(talks)
+        self._epochs = [*before, Epoch(self.dice.getrandbits(60), self.lsn if promoted else None)]
+        self.lineage = Lineage(self._epochs)
+        self._running.clear()
+        if promoted:
+            self._saved = []  # a backup of before belongs to another line of the log
 
     async def lag(self, most: float = 0.05) -> None:
         await asyncio.sleep(self.dice.random() * most)
 
     def snapshot(self) -> AllPosition:
         running = tuple(sorted(self._running))
-        return AllPosition(SYSTEM, running[0] if running else self._next_xid, self._next_xid, running)
+        first = running[0] if running else self._next_xid
+        return AllPosition(self.epoch, self.lsn, first, self._next_xid, running)
 
     def make(self, id_: UUID, users: Sequence[str]) -> None:
-        talk = self.talks[id_] = Talk(id_, rev=1, own_rev=1, xid=self._next_xid)
+        talk = self.talks[id_] = Talk(id_, rev=1, own_rev=1, xid=self._next_xid, epochs=[self.epoch], begins=[0])
         self._next_xid += 1
         for user in users:
             self._join(talk, user, talk.xid)
 
     # Writing
 
-    async def change(self, node: object, talk: Talk, decide: Callable[[int], Growth | None], *users: str) -> None:
+    async def change(
+        self, node: object, id_: UUID, decide: Callable[[Talk, int], Growth | None], *users: str
+    ) -> None:
         """A transaction under the conversation's lock: what `decide` does is seen when it commits, after a while."""
-        async with talk.lock:
-            xid = self._next_xid
+        self.fail()
+        async with self._locks.setdefault(id_, asyncio.Lock()):
+            epoch, xid = self.epoch, self._next_xid
             self._next_xid += 1
             self._running.add(xid)
             try:
                 await self.lag()
+                if epoch != self.epoch:
+                    raise StoreUnavailable("the line broke")
+                talk = self.talks[id_]
                 before = talk.rev
-                growth = decide(xid)
+                growth = decide(talk, xid)
                 if talk.rev > before:
                     talk.xid = xid
+                    self.lsn += 10
+                    if talk.epochs[0] != epoch:
+                        talk.epochs, talk.begins = [epoch, *talk.epochs][:8], [before, *talk.begins][:8]
             finally:
-                self._running.discard(xid)
+                if epoch == self.epoch:
+                    self._running.discard(xid)
             if talk.rev > before:
-                self.notify(node, Moved(talk.id, talk.rev, users), growth)
+                self.notify(node, Moved(id_, talk.rev, users), growth)
 
     def _join(self, talk: Talk, user: str, xid: int) -> None:
         talk.rev += 1
@@ -118,57 +182,57 @@ class Truth:
              "read_at": None, "rev": talk.rev}, xid, xid,
         )  # fmt: skip
 
-    async def join(self, node: object, talk: Talk, user: str) -> None:
-        def decide(xid: int) -> None:
+    async def join(self, node: object, id_: UUID, user: str) -> None:
+        def decide(talk: Talk, xid: int) -> None:
             if not talk.closed and not talk.has(user):
                 self._join(talk, user, xid)
 
-        await self.change(node, talk, decide, user)
+        await self.change(node, id_, decide, user)
 
-    async def leave(self, node: object, talk: Talk, user: str, reason: str) -> None:
-        def decide(xid: int) -> None:
+    async def leave(self, node: object, id_: UUID, user: str, reason: str) -> None:
+        def decide(talk: Talk, xid: int) -> None:
             if talk.has(user):
                 talk.rev += 1
                 row = talk.members[user]
                 talk.members[user] = Row({**row.wire, "left_at": AT, "rev": talk.rev}, xid, row.born)
                 talk.reasons[user] = reason
 
-        await self.change(node, talk, decide)
+        await self.change(node, id_, decide)
 
-    async def rename(self, node: object, talk: Talk) -> None:
-        def decide(_xid: int) -> None:
+    async def rename(self, node: object, id_: UUID) -> None:
+        def decide(talk: Talk, _xid: int) -> None:
             if not talk.closed:
                 talk.rev += 1
                 talk.own_rev = talk.rev
 
-        await self.change(node, talk, decide)
+        await self.change(node, id_, decide)
 
-    async def expire(self, node: object, talk: Talk) -> None:
+    async def expire(self, node: object, id_: UUID) -> None:
         """A rule moves the floor, and a sweep takes away at once what is below it."""
 
-        def decide(_xid: int) -> None:
+        def decide(talk: Talk, _xid: int) -> None:
             if not talk.closed and talk.floor <= talk.head:
                 talk.rev += 1
                 talk.floor = self.dice.randint(talk.floor + 1, talk.head + 1)
                 for seq in [seq for seq in talk.messages if seq < talk.floor]:
                     del talk.messages[seq]
 
-        await self.change(node, talk, decide)
+        await self.change(node, id_, decide)
 
-    async def close(self, node: object, talk: Talk) -> None:
-        def decide(_xid: int) -> None:
+    async def close(self, node: object, id_: UUID) -> None:
+        def decide(talk: Talk, _xid: int) -> None:
             talk.rev += 1
             talk.own_rev, talk.closed = talk.rev, True
 
-        await self.change(node, talk, decide)
+        await self.change(node, id_, decide)
 
     async def carry_out(self, node: object, command: Command, followed: Callable[[UUID], bool]) -> Written:
         """A command of the write path, as its promises say. Raises `Problem`."""
-        talk = self.talks[command.conversation_id]
+        id_ = command.conversation_id
         answer: list[Written | Problem] = []
 
-        def decide(xid: int) -> Growth | None:
-            growth = Growth(talk.id, talk.rev, talk.head, 0, 0, talk.floor, followed(talk.id))
+        def decide(talk: Talk, xid: int) -> Growth | None:
+            growth = Growth(talk.id, talk.rev, talk.head, 0, 0, talk.floor, followed(talk.id), self.epoch)
             try:
                 answer.append(self._decide(talk, command, xid, growth))
             except Problem as problem:
@@ -176,7 +240,11 @@ class Truth:
             growth.rev, growth.head = talk.rev, talk.head
             return growth
 
-        await self.change(node, talk, decide)
+        await self.change(node, id_, decide)
+        if self.dice.random() < self.trouble / 2:
+            if isinstance(command, Post):
+                self.uncertain.add(command.body)
+            raise StoreUnavailable("it is done, and the answer is lost")
         if isinstance(answer[0], Problem):
             raise answer[0]
         return answer[0]
@@ -237,31 +305,29 @@ class Truth:
     # Reading: `Source`, with pages so small that everything comes in parts
 
     async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
-        await self.lag()
-        found = {id_: self._state(self.talks[id_]) for id_ in conversation_ids if id_ in self.talks}
-        await self.lag()
-        return found
+        return await self.read(
+            lambda: {id_: self._state(self.talks[id_]) for id_ in conversation_ids if id_ in self.talks}
+        )
 
     def _state(self, talk: Talk) -> State:
-        return State(talk.rev, talk.head, talk.floor, talk.own_rev, talk.closed)
+        return State(talk.rev, talk.head, talk.floor, talk.own_rev, talk.closed, self.epoch, talk.begun)
 
     async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        await self.lag()
-        found = self._since(self.talks[conversation_id], start, min(limit, ROWS), None)
-        await self.lag()
-        return found
+        return await self.read(lambda: self._since(self.talks.get(conversation_id), start, min(limit, ROWS), None))
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
-        await self.lag()
-        talk = self.talks[conversation_id]
-        found = {user: talk.reasons[user] for user in user_ids if not talk.has(user) and user in talk.reasons}
-        await self.lag()
-        return found
+        def look() -> dict[str, str]:
+            talk = self.talks[conversation_id]
+            return {user: talk.reasons[user] for user in user_ids if not talk.has(user) and user in talk.reasons}
+
+        return await self.read(look)
 
     async def check(self, caller: Caller, conversation_id: UUID) -> None:
-        await self.lag()
-        if conversation_id not in self.talks or not self.talks[conversation_id].has(caller.user_id):
-            raise NotFound("there is no such conversation")
+        def look() -> None:
+            if conversation_id not in self.talks or not self.talks[conversation_id].has(caller.user_id):
+                raise NotFound("there is no such conversation")
+
+        await self.read(look)
 
     async def catch_up(
         self,
@@ -270,43 +336,49 @@ class Truth:
         start: ChangePosition | None,
         limit: int,
         upto: ChangePosition | None,
-    ) -> Changes | None:
-        await self.lag()
-        talk = self.talks[conversation_id]
-        found = self.newest(talk) if start is None else self._since(talk, start, min(limit, ROWS), upto, MOST)
-        await self.lag()
-        return found if talk.has(caller.user_id) else None
+    ) -> Changes | Gone:
+        def look() -> Changes | None:
+            talk = self.talks.get(conversation_id)
+            if start is None:
+                return self.newest(talk)
+            return self._since(talk, start, min(limit, ROWS), upto, MOST)
+
+        found = await self.read(look)
+        # Looked at after the reading, as the store does.
+        talk = self.talks.get(conversation_id)
+        if found is None or talk is None or talk.closed:
+            return Gone("closed")
+        return found if talk.has(caller.user_id) else Gone(talk.reasons.get(caller.user_id, "removed"))
 
     async def now(self) -> AllPosition:
-        await self.lag()
-        at = self.snapshot()
-        await self.lag()
-        return at
+        return await self.read(self.snapshot)
 
-    async def mine(self, user_id: str, most: int) -> list[UUID]:
-        await self.lag()
-        found = sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id))[:most]
-        await self.lag()
-        return found
+    async def mine(self, user_id: str) -> list[UUID]:
+        return await self.read(lambda: sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id)))
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
-        await self.lag()
-        found = self.places(user_id, since)
-        await self.lag()
-        return False, found
+        def look() -> tuple[bool, list[Place]]:
+            if self.lineage.goes_on(since, self.snapshot()):
+                return False, self.places(user_id, since)
+            return True, [Place(id_, joined=True) for id_, talk in sorted(self.talks.items()) if talk.has(user_id)]
+
+        return await self.read(look)
 
     async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
         at = await self.now()
-        moved = [
-            Moved(id_, self.talks[id_].rev)
-            for id_ in followed
-            if id_ in self.talks and not sees(since, self.talks[id_].xid)
-        ]
-        for talk in self.talks.values():
-            users = [user for user, row in talk.members.items() if talk.has(user) and not sees(since, row.born)]
-            moved += [Moved(talk.id, 0, (user,)) for user in users]
-        await self.lag()
-        return at, moved
+
+        def look() -> list[Moved]:
+            moved = [
+                Moved(id_, self.talks[id_].rev)
+                for id_ in followed
+                if id_ in self.talks and not sees(since, self.talks[id_].xid)
+            ]
+            for talk in self.talks.values():
+                users = [user for user, row in talk.members.items() if talk.has(user) and not sees(since, row.born)]
+                moved += [Moved(talk.id, 0, (user,)) for user in users]
+            return moved
+
+        return at, await self.read(look)
 
     def places(self, user_id: str, since: AllPosition) -> list[Place]:
         found = []
@@ -329,28 +401,32 @@ class Truth:
         rows = [row for row in (*talk.messages.values(), *talk.members.values()) if sees(since, row.xid)]
         seq = max((seq for seq, row in talk.messages.items() if sees(since, row.xid)), default=0)
         rev = max((row.rev for row in rows), default=0)
-        return ChangePosition(rev, seq, rev)
+        return ChangePosition(rev, seq, rev, self.epoch)
 
-    def newest(self, talk: Talk) -> Changes | None:
-        if talk.closed:
+    def newest(self, talk: Talk | None) -> Changes | None:
+        if talk is None or talk.closed:
             return None
-        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0), talk.head, talk.floor, reset=True)
+        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0, self.epoch), talk.head, talk.floor, reset=True)
         found.conversation = talk.wire()
         found.messages = [talk.messages[seq].wire for seq in sorted(talk.messages)[-NEWEST:]]
         found.more = True
         return found
 
     def _since(
-        self, talk: Talk, start: ChangePosition, limit: int, upto: ChangePosition | None, most: int | None = None
+        self, talk: Talk | None, start: ChangePosition, limit: int, upto: ChangePosition | None, most: int | None = None
     ) -> Changes | None:
+        if talk is None:
+            return None
         rev, head = talk.rev, talk.head
+        if not talk.closed and not self.lineage.holds(start, talk.begun):
+            return self.newest(talk)
         if most is not None and start.rev + most < rev and head - start.seq > most:
             return self.newest(talk)
-        if upto is not None and upto.rev < rev and not talk.closed:
+        if upto is not None and upto.epoch == self.epoch and upto.rev < rev and not talk.closed:
             rev, head = upto.rev, upto.seq
         found = Changes(talk.id, start, start, head, talk.floor, closed=talk.closed)
         if talk.closed:
-            found.end = ChangePosition(rev, head, rev)
+            found.end = ChangePosition(rev, head, rev, self.epoch)
             return found
         at_rev, at_seq = start.rev, min(start.seq, head)
         changed = sorted(
@@ -376,7 +452,7 @@ class Truth:
                     found.departed[row.wire["user_id"]] = talk.reasons[row.wire["user_id"]]
             found.more = len(people) > limit
             at_member = (people[limit - 1].rev if limit else at_member) if found.more else rev
-        found.end = ChangePosition(at_rev, at_seq, at_member)
+        found.end = ChangePosition(at_rev, at_seq, at_member, self.epoch)
         if talk.own_rev > min(start.rev, start.member_rev):
             found.conversation = talk.wire()
         return found

@@ -22,7 +22,7 @@ from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import ReplicaState, Sync
 from nestrel.core.commands import Command
 from nestrel.core.cursors import AllPosition, CursorSeal, ResyncPosition
-from nestrel.core.problems import Problem
+from nestrel.core.problems import Problem, StoreUnavailable, Trouble
 from nestrel.live.hub import Hub
 from nestrel.service.addressing import addressed
 from nestrel.service.checkpoints import Checkpoints
@@ -40,6 +40,30 @@ pass_time = asyncio.sleep
 """Moves the simulation's own clock; no real time passes."""
 
 
+class Known:
+    """The store as one process sees it: the first question after a restore tells it that there was one."""
+
+    def __init__(self, truth: Truth, renew: Callable[[], None]) -> None:
+        self._truth = truth
+        self._renew = renew
+        self._epoch = truth.epoch
+
+    def meet(self) -> None:
+        if self._epoch != self._truth.epoch:
+            self._epoch = self._truth.epoch
+            self._renew()
+            raise StoreUnavailable("it was restored", reason=Trouble.RESTORED)
+
+    def __getattr__(self, name: str) -> Any:
+        ask = getattr(self._truth, name)
+
+        async def asked(*args: Any) -> Any:
+            self.meet()
+            return await ask(*args)
+
+        return asked
+
+
 class Node:
     """A service process: what `Service` is to a session, on the truth."""
 
@@ -48,12 +72,12 @@ class Node:
         self.draining = False
         self.sessions: set[Session] = set()
         self.seal = SEAL
-        self.source = truth
-        self.hub = Hub(truth)
+        self.source = Known(truth, lambda: self.hub.renew())
+        self.hub = Hub(self.source)
         self.writer = self
         self.lines: set[SimLine] = set()
         self.tasks: set[asyncio.Task[Any]] = set()
-        self._spawn(Checkpoints(self.hub, truth, 2.0).run())
+        self._spawn(Checkpoints(self.hub, self.source, 2.0).run())
 
     def _spawn(self, work: Any) -> asyncio.Task[Any]:
         task = asyncio.ensure_future(work)
@@ -76,6 +100,8 @@ class Node:
     def offer(self, unit: Sequence[Command], answered: Callable[[list[Written] | Exception], None]) -> None:
         async def run() -> None:
             try:
+                with contextlib.suppress(StoreUnavailable):
+                    self.source.meet()
                 written = await self.truth.carry_out(self, unit[0], self.hub.followed)
             except Problem as problem:
                 answered(problem)
@@ -186,7 +212,7 @@ class Client:
             held = {
                 row[0] for row in self.file._connection.execute("SELECT json_extract(object, '$.body') FROM messages")
             }
-            assert not pending & held, "a post is shown twice"
+            assert not pending & held - self.world.truth.uncertain, "a post is shown twice"
 
     @asynccontextmanager
     async def line(self) -> AsyncIterator[Line]:
@@ -225,6 +251,7 @@ class World:
         self.trouble = 0.1
         self.truth = Truth(self.dice)
         self.truth.notify = self._committed
+        self.truth.trouble = 0.05
         self.users = ["mara", "odd", "ines"]
         self.places = [UUID(int=n + 1) for n in range(3)]
         for place in self.places:
@@ -251,7 +278,9 @@ class World:
             self.check_rows(user, frame)
 
     def check_rows(self, user: str, changes: dict[str, Any]) -> None:
-        talk = self.truth.talks[UUID(changes["conversation_id"])]
+        talk = self.truth.talks.get(UUID(changes["conversation_id"]))
+        if talk is None or SEAL.open_conversation(user, talk.id, changes["cursor"]).epoch != self.truth.epoch:
+            return  # made before the restore
         row = talk.members.get(user)
         if row is not None and row.wire["left_at"] is not None:
             newest = max((one["rev"] for one in changes["messages"]), default=0)
@@ -260,9 +289,13 @@ class World:
     async def resync(self, user: str, token: str | None) -> bytes:
         """`POST /resync`, a conversation in each answer."""
         now = await self.truth.now()
+        self.truth.fail()
         at = SEAL.open_all(user, token) if token is not None else None
         resuming = isinstance(at, ResyncPosition)
         part = at if isinstance(at, ResyncPosition) else ResyncPosition(at, now, _NOTHING)
+        lineage = self.truth.lineage
+        if not all(lineage.goes_on(one, now) for one in (part.since, part.upto) if one is not None):
+            part = ResyncPosition(None, now, _NOTHING)
         if part.since is None:
             mine = sorted(id_ for id_, talk in self.truth.talks.items() if talk.has(user))
             places = [Place(id_, joined=True) for id_ in mine if id_ > part.after]
@@ -271,6 +304,7 @@ class World:
         if part.within is not None:
             places.insert(0, Place(part.after, part.within))
         answer: dict[str, Any] = {"joined": [], "gone": [], "reset": part.since is None, "more": False}
+        answer["begins"] = part.since is None and part.after == _NOTHING
         items: list[str] = []
         for place in places[:1]:
             talk = self.truth.talks[place.id]
@@ -279,6 +313,8 @@ class World:
                 self.truth.newest(talk) if place.start is None else self.truth._since(talk, place.start, 5, None, 30)
             )
             await self.truth.lag()
+            if self.truth.epoch != now.epoch:
+                raise StoreUnavailable("the line broke")
             if place.gone or found is None or not talk.has(user):
                 answer["gone"].append(str(place.id))
                 continue
@@ -297,7 +333,11 @@ class World:
     # What happens
 
     def _do(self, work: Any) -> None:
-        task = asyncio.ensure_future(work)
+        async def tried() -> None:
+            with contextlib.suppress(StoreUnavailable):
+                await work
+
+        task = asyncio.ensure_future(tried())
         self._doing.add(task)
         task.add_done_callback(self._doing.discard)
 
@@ -306,7 +346,7 @@ class World:
         for _ in range(steps):
             await pass_time(self.dice.random() * 0.8)
             await self._step()
-        self.trouble = 0.0
+        self.trouble = self.truth.trouble = 0.0
         await asyncio.gather(*self._doing)
         async with asyncio.timeout(600):
             while not all(self._at_rest(client) for client in self.clients):
@@ -343,22 +383,26 @@ class World:
             client.outbox.put("read", str(talk.id), {"read_seq": max(1, talk.head)})
             client.sync.something_waits()
         elif what < 0.6:
-            self._do(truth.join(node, talk, user))
+            self._do(truth.join(node, talk.id, user))
         elif what < 0.68:
-            self._do(truth.leave(node, talk, user, dice.choice(["left", "removed"])))
+            self._do(truth.leave(node, talk.id, user, dice.choice(["left", "removed"])))
         elif what < 0.72:
-            self._do(truth.rename(node, talk))
+            self._do(truth.rename(node, talk.id))
         elif what < 0.73:
-            self._do(truth.close(node, talk))
+            self._do(truth.close(node, talk.id))
         elif what < 0.76:
-            self._do(truth.expire(node, talk))
+            self._do(truth.expire(node, talk.id))
         elif what < 0.85:
             if client.line_now is not None:
                 client.line_now.cut()
         elif what < 0.92:
             await client.kill()
             client.start()
-        elif what < 0.96:
+        elif what < 0.935:
+            truth.save()
+        elif what < 0.945:
+            truth.restore(promoted=dice.random() < 0.5)
+        elif what < 0.97:
             number = dice.randrange(len(self.nodes))
             dead, self.nodes[number] = self.nodes[number], Node(truth)
             await dead.die()
@@ -379,10 +423,11 @@ class World:
                 self._check_copy(client, id_, talk, held[id_].title)
 
     def _check_copy(self, client: Client, id_: str, talk: Any, title: str) -> None:
-        assert title == f"t{talk.own_rev}"
+        assert title == f"t{talk.own_rev}", f"{client.user} holds the title {title} of {id_}, not t{talk.own_rev}"
         messages = {one.seq: one for one in client.reading.messages(id_, limit=10_000)}
         assert min(messages, default=talk.floor) >= talk.floor, f"{client.user} still holds what has expired of {id_}"
         for seq, one in messages.items():
+            assert seq in talk.messages, f"{client.user} holds a {seq} of {id_} that is not there"
             truth = talk.messages[seq].wire
             assert (one.rev, one.body) == (truth["rev"], truth["body"]), f"{client.user} holds an old {seq} of {id_}"
         holes = client.reading.holes(id_)

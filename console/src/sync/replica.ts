@@ -27,6 +27,7 @@ export type ResyncAnswer = {
   cursor: string;
   more: boolean;
   reset: boolean;
+  begins: boolean;
 };
 
 /**
@@ -80,7 +81,7 @@ export class Replica {
     await this.write(async (tx) => {
       const meta = tx.objectStore("meta");
       const whole = await meta.get("whole");
-      if (found.reset && whole === undefined) {
+      if (found.reset && (found.begins || whole === undefined)) {
         await meta.put("1", "whole");
         for (const place of await tx.objectStore("places").getAll())
           await tx.objectStore("places").put({ ...place, named: false });

@@ -105,7 +105,7 @@ class ChangeSet(WireObject):
 class ResyncAnswer(WireObject):
     """A change set for each conversation that moved. `joined` have come and are in `items` from the newest page on;
     `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts
-    is not one's own. `more`: ask again with `cursor`."""
+    is not one's own; the first of them `begins` it, also when it begins again. `more`: ask again with `cursor`."""
 
     items: list[ChangeSet]
     joined: list[str]
@@ -113,6 +113,7 @@ class ResyncAnswer(WireObject):
     cursor: str
     more: bool
     reset: bool
+    begins: bool
 
 
 class HistoryPage(WireObject):

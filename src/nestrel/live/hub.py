@@ -268,6 +268,7 @@ class Hub:
         for channel in self.channels.values():
             if channel.reading is not None:
                 channel.reading.cancel()
+                channel.reading = None  # one that had not begun would not say so itself
             self._empty(channel)
             channel.at, channel.floor, channel.wanted = None, 1, 0
         self._run(self._relocate(list(self.channels.values())))
@@ -332,7 +333,10 @@ class Hub:
                     continue
                 if found is None:
                     return
-                if channel.at is start:
+                if found.end.rev <= start.rev:
+                    # Word came of what is not there: it was of a history that is lost.
+                    channel.wanted = min(channel.wanted, start.rev)
+                elif channel.at is start:
                     self._push(channel, found, read=True)
                 elif channel.at.rev < found.end.rev:
                     # A commit of this process was handed on meanwhile, and what was read begins before it. The rest

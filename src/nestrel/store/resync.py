@@ -89,10 +89,12 @@ class Place:
 
 @dataclass(slots=True)
 class Resync:
-    """One answer. `whole`: it is part of a sync from nothing, and what no `joined` names is not the member's."""
+    """One answer. `whole`: it is part of a sync from nothing, and what no `joined` names is not the member's; `begins`:
+    the first part of one."""
 
     cursor: AllPosition | ResyncPosition
     whole: bool
+    begins: bool = False
     more: bool = False
     items: list[Changes] = field(default_factory=list)
     joined: list[UUID] = field(default_factory=list)
@@ -159,7 +161,7 @@ async def from_cursor(
     full = len(places) == MANY
     if at.within is not None:
         places.insert(0, Place(at.after, at.within))
-    answer = Resync(at.upto, at.since is None)
+    answer = Resync(at.upto, at.since is None, begins=at.since is None and at.after == NOTHING)
     at = await _read(connection, user_id, answer, places, at, rows, most)
     if answer.more or full:
         answer.more, answer.cursor = True, at

@@ -106,7 +106,7 @@ class ReplicaFile:
         """Take in an answer of `POST /resync`; returns how many conversations and rows it brought."""
         with self.write() as connection:
             whole = answer["reset"]
-            if whole and self.meta("whole") is None:
+            if whole and (answer["begins"] or self.meta("whole") is None):
                 connection.execute("UPDATE conversations SET named = 0")
                 _put(connection, "whole", "1")
             elif not whole:

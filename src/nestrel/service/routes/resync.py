@@ -30,7 +30,7 @@ async def bring(request: Request, service: ServiceDep, caller: CallerDep) -> Res
 
     From an all cursor, ask again with the answer's `cursor` while it says `more`. From a map, put the items' cursors
     into the map and ask again. `reset` says that it is a sync from nothing: what is not in `joined` of any of its
-    answers is not yours.
+    answers, from the one that `begins` it on, is not yours.
     """
     wanted = await body_of(request, ResyncRequest)
     most = service.settings.catch_up_rows
@@ -66,5 +66,6 @@ def _written(service: Service, caller: Caller, found: Resync) -> str:
         "cursor": service.seal.all(caller.user_id, found.cursor),
         "more": found.more,
         "reset": found.whole,
+        "begins": found.begins,
     }
     return f'{{"items":[{items}],{rows.dump(rest).decode()[1:]}'
