@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from typing import Any
 
 import pytest
 
 from nestrel.client.replica.store import ReplicaFile
+from nestrel.core.epochs import Lineage
+from nestrel.core.problems import StoreUnavailable
 from nestrel.live.hub import Follower, Hub
 from nestrel.service.following import Following
 from tests.simulation.model import Truth
@@ -23,8 +26,8 @@ def test_every_promise_is_kept_whatever_happens(first: int) -> None:
 def _deaf(monkeypatch: pytest.MonkeyPatch) -> None:
     """No lost wake-up is ever found."""
 
-    async def nothing(_self: Hub, _moved: object) -> bool:
-        return True
+    async def nothing(_self: Hub, _moved: object) -> dict[object, int]:
+        return {}
 
     monkeypatch.setattr(Hub, "reach", nothing)
 
@@ -69,7 +72,36 @@ def _clock(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Truth, "snapshot", late)
 
 
-@pytest.mark.parametrize("fault", [_deaf, _unwoken, _forgetful, _careless, _clock])
+def _timeless(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A cursor goes on whatever history it is of."""
+    monkeypatch.setattr(Lineage, "goes_on", lambda *_args: True)
+
+
+def _nostalgic(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A device keeps what it took in behind its cursor before the store was set back."""
+    monkeypatch.setattr(ReplicaFile, "rewind", lambda _self: [])
+
+
+def _hasty(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What was joined is looked at once, also where that fails, as it often does here."""
+    check = Truth.check
+
+    async def failing(self: Truth, *args: Any) -> None:
+        if self.trouble and self.dice.random() < 0.5:
+            raise StoreUnavailable("it does not answer")
+        await check(self, *args)
+
+    async def once(_self: Following, work: Any) -> None:
+        with contextlib.suppress(StoreUnavailable):
+            await work()
+
+    monkeypatch.setattr(Truth, "check", failing)
+    monkeypatch.setattr(Following, "_until_done", once)
+
+
+@pytest.mark.parametrize(
+    "fault", [_deaf, _unwoken, _forgetful, _careless, _clock, _timeless, _nostalgic, _hasty]
+)
 def test_it_notices_a_broken_promise_and_names_the_seed(
     monkeypatch: pytest.MonkeyPatch, fault: Callable[[pytest.MonkeyPatch], None]
 ) -> None:

@@ -22,13 +22,16 @@ from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import ReplicaState, Sync
 from nestrel.core.commands import Command
 from nestrel.core.cursors import AllPosition, CursorSeal, ResyncPosition
+from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble
 from nestrel.live.hub import Hub
+from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
 from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.socket import Session
 from nestrel.service.tokens import Identity
 from nestrel.store.batch import Growth, Written
+from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.resync import Place
 from tests.simulation.model import Truth
@@ -87,6 +90,10 @@ class Node:
 
     def sealing(self) -> CursorSeal:
         return SEAL
+
+    @property
+    def history(self) -> Lineage:
+        return self.truth.lineage
 
     def left(self, session: Session) -> None:
         self.sessions.discard(session)
@@ -237,6 +244,16 @@ class Client:
             raise Unreachable("the answer was lost")
         return answer
 
+    async def changes(self, id_: str, cursor: str | None) -> bytes | None:
+        """`GET …/changes`."""
+        truth, user = self.world.truth, self.user
+        start = SEAL.open_conversation(user, UUID(id_), cursor) if cursor else None
+        found = await truth.catch_up(Caller(user), UUID(id_), start, 5, None)
+        await truth.lag(0.3)
+        if self.world.dice.random() < self.world.trouble:
+            raise Unreachable("the answer was lost")
+        return None if isinstance(found, Gone) else addressed(SEAL, user, found).encode()
+
 
 async def _at_once(work: Callable[..., Any], *args: Any) -> Any:
     await asyncio.sleep(0)
@@ -304,6 +321,7 @@ class World:
         if part.within is not None:
             places.insert(0, Place(part.after, part.within))
         answer: dict[str, Any] = {"joined": [], "gone": [], "reset": part.since is None, "more": False}
+        answer["rewound"] = part.since is not None and part.since.epoch != now.epoch
         answer["begins"] = part.since is None and part.after == _NOTHING
         items: list[str] = []
         for place in places[:1]:

@@ -105,7 +105,9 @@ class ChangeSet(WireObject):
 class ResyncAnswer(WireObject):
     """A change set for each conversation that moved. `joined` have come and are in `items` from the newest page on;
     `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts
-    is not one's own; the first of them `begins` it, also when it begins again. `more`: ask again with `cursor`."""
+    is not one's own; the first of them `begins` it, also when it begins again. `rewound`: the database was restored or failed over
+    since the cursor was made; of each conversation of which anything was taken in after it, the newest page is to be
+    fetched anew. `more`: ask again with `cursor`."""
 
     items: list[ChangeSet]
     joined: list[str]
@@ -114,6 +116,7 @@ class ResyncAnswer(WireObject):
     more: bool
     reset: bool
     begins: bool
+    rewound: bool
 
 
 class HistoryPage(WireObject):

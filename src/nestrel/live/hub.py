@@ -42,7 +42,7 @@ class Listener(Protocol):
         """The listener's member has joined a conversation; heard only by those who `watch`."""
 
     def renewed(self) -> None:
-        """The database has another history: memberships may be others than were heard of; for those who `watch`."""
+        """The database has another history: what was heard of, memberships too, may be lost."""
 
 
 @dataclass(slots=True, eq=False)
@@ -272,7 +272,8 @@ class Hub:
             self._empty(channel)
             channel.at, channel.floor, channel.wanted = None, 1, 0
         self._run(self._relocate(list(self.channels.values())))
-        for listener in self.watchers():
+        everyone = {follower.listener for channel in self.channels.values() for follower in channel.followers}
+        for listener in everyone | self.watchers():
             listener.renewed()
 
     async def _relocate(self, channels: Sequence[Channel]) -> None:

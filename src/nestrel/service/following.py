@@ -45,10 +45,17 @@ class Ended(NamedTuple):
     reason: str
 
 
+class Rewound(NamedTuple):
+    """The database was restored or failed over: what was sent before may be lost."""
+
+
 class Checkpoint(NamedTuple):
     """Everything up to this all cursor has been sent."""
 
     cursor: str
+
+
+Event = Delivery | Ended | Rewound | Checkpoint
 
 
 class Following:
@@ -76,6 +83,7 @@ class Following:
         self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
         self._sent = False
+        self._rewound = False
         self._over = False
 
     # Commands
@@ -223,6 +231,8 @@ class Following:
         joined, in the one before."""
         self._checkpoint = None
         self.generation += 1
+        self._rewound = True
+        self._stirred()
         if self._all_started:
             self._join(self._look_for_joined)
 
@@ -285,14 +295,19 @@ class Following:
     @property
     def pending(self) -> bool:
         """Whether `next` would give something, or might."""
-        return bool(self._dirty or self._ended or (self._checkpoint is not None and self._settled))
+        return bool(
+            self._dirty or self._ended or self._rewound or (self._checkpoint is not None and self._settled)
+        )
 
     @property
     def _settled(self) -> bool:
         return not (self._dirty or self._unsettled or self._joining or self._ended)
 
-    async def next(self) -> Delivery | Ended | Checkpoint | None:
+    async def next(self) -> Event | None:
         """What is to be sent next, None for nothing now. What it gives counts as sent."""
+        if self._rewound:
+            self._rewound = False
+            return Rewound()
         while self._ended or self._dirty:
             if self._ended:
                 self._sent = True

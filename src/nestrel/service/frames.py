@@ -131,7 +131,8 @@ async def _follow(session: Session, frame: Any) -> None:
         seal, user_id = session.service.seal, session.caller.user_id
         start = opened(seal.open_conversation, user_id, frame.conversation_id, frame.cursor)
     cursor = await session.following.follow(frame.conversation_id, start, frame.cursor)
-    session.done(frame, conversation_id=str(frame.conversation_id), cursor=cursor)
+    rewound = start is not None and session.service.history.present != start.epoch
+    session.done(frame, conversation_id=str(frame.conversation_id), cursor=cursor, rewound=rewound)
 
 
 async def _follow_all(session: Session, frame: Any) -> None:
@@ -141,7 +142,8 @@ async def _follow_all(session: Session, frame: Any) -> None:
     if frame.cursor is not None:
         since = all_since(opened(service.seal.open_all, user_id, frame.cursor))
     start, whole = await session.following.follow_all(since)
-    session.done(frame, cursor=service.seal.all(user_id, start), reset=whole)
+    rewound = since is not None and not whole and service.history.present != since.epoch
+    session.done(frame, cursor=service.seal.all(user_id, start), reset=whole, rewound=rewound)
 
 
 async def _unfollow(session: Session, frame: Any) -> None:

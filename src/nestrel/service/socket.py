@@ -21,7 +21,7 @@ from nestrel.core import limits
 from nestrel.core.problems import InternalError, InvalidRequest, Problem, Unauthenticated, fault
 from nestrel.service import frames, metrics
 from nestrel.service.addressing import written
-from nestrel.service.following import Checkpoint, Delivery, Ended, Following
+from nestrel.service.following import Delivery, Ended, Event, Following, Rewound
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.state import Service
@@ -292,11 +292,13 @@ class Session:
             self.sending_since = None
 
 
-def _text(event: Delivery | Ended | Checkpoint) -> str:
+def _text(event: Event) -> str:
     if isinstance(event, Delivery):
         return written(event.base, event.cursor, event.tail, opening='{"type":"changes",')
     if isinstance(event, Ended):
         frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
+    elif isinstance(event, Rewound):
+        frame = {"type": "rewound"}
     else:
         frame = {"type": "checkpoint", "cursor": event.cursor}
     return rows.dump(frame).decode()

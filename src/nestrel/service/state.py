@@ -14,6 +14,7 @@ import structlog
 
 from nestrel.core import limits
 from nestrel.core.cursors import CursorSeal
+from nestrel.core.epochs import Lineage
 from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
@@ -164,6 +165,14 @@ class Service:
                 await asyncio.sleep(1)
             else:
                 return
+
+    @property
+    def history(self) -> Lineage:
+        """The epochs of the database, as this process knows them."""
+        lineage = self.database.history.lineage
+        if lineage is None:
+            raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
+        return lineage
 
     def sealing(self) -> CursorSeal:
         """`seal`, for those who ask for it later."""

@@ -90,11 +90,13 @@ class Place:
 @dataclass(slots=True)
 class Resync:
     """One answer. `whole`: it is part of a sync from nothing, and what no `joined` names is not the member's; `begins`:
-    the first part of one."""
+    the first part of one. `rewound`: the cursor goes on, and was made before the database was restored or failed over,
+    so that what its holder was sent after it may be lost."""
 
     cursor: AllPosition | ResyncPosition
     whole: bool
     begins: bool = False
+    rewound: bool = False
     more: bool = False
     items: list[Changes] = field(default_factory=list)
     joined: list[UUID] = field(default_factory=list)
@@ -162,6 +164,7 @@ async def from_cursor(
     if at.within is not None:
         places.insert(0, Place(at.after, at.within))
     answer = Resync(at.upto, at.since is None, begins=at.since is None and at.after == NOTHING)
+    answer.rewound = at.since is not None and at.since.epoch != now.epoch
     at = await _read(connection, user_id, answer, places, at, rows, most)
     if answer.more or full:
         answer.more, answer.cursor = True, at

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nestrel.core.problems import NestrelError
 
-VERSION = 1
+VERSION = 2
 SHIFT = 40
 """A message's row number is its conversation's place, shifted, and its `seq`: one tree holds them in order."""
 
@@ -16,7 +16,7 @@ CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
 CREATE TABLE conversations (
     place INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, object TEXT, rev INTEGER NOT NULL DEFAULT 0,
     head INTEGER NOT NULL DEFAULT 0, floor INTEGER NOT NULL DEFAULT 1, cursor TEXT,
-    epoch INTEGER NOT NULL DEFAULT 0, named INTEGER NOT NULL DEFAULT 1
+    epoch INTEGER NOT NULL DEFAULT 0, named INTEGER NOT NULL DEFAULT 1, touched INTEGER NOT NULL DEFAULT 0
 );
 CREATE TABLE messages (
     n INTEGER PRIMARY KEY, rev INTEGER NOT NULL, author_id TEXT NOT NULL, removed INTEGER NOT NULL, object TEXT NOT NULL

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -15,6 +16,9 @@ import orjson
 from nestrel.client.replica.schema import SHIFT, NotAReplica, opened
 
 Wire = Mapping[str, Any]
+
+_COVERED_SECONDS = 60
+"""After so long a checkpoint covers what was taken in before it: the snapshot that it speaks for is older than it."""
 
 
 @dataclass(slots=True)
@@ -108,6 +112,7 @@ class ReplicaFile:
             whole = answer["reset"]
             if whole and (answer["begins"] or self.meta("whole") is None):
                 connection.execute("UPDATE conversations SET named = 0")
+                connection.execute("UPDATE profiles SET rev = 0")  # of another history they may be newer than any now
                 _put(connection, "whole", "1")
             elif not whole:
                 self._end_whole(connection)
@@ -133,6 +138,10 @@ class ReplicaFile:
         """Take in one change set; again, it changes nothing."""
         with self.write() as connection:
             _apply(connection, changes)
+            [(place,)] = connection.execute(
+                "SELECT place FROM conversations WHERE id = ?", (changes["conversation_id"],)
+            )
+            _touch(connection, place)
 
     def drop(self, conversation_id: str) -> None:
         """Keep nothing of a conversation that is the member's no more."""
@@ -143,6 +152,17 @@ class ReplicaFile:
         """Everything up to this all cursor has been taken in."""
         with self.write() as connection:
             _put(connection, "cursor", cursor)
+            connection.execute(
+                "UPDATE conversations SET touched = 0 WHERE touched BETWEEN 1 AND ?", (time.time() - _COVERED_SECONDS,)
+            )
+
+    def rewind(self) -> list[str]:
+        """The store was restored or failed over. What was taken in after the cursor may be lost: the conversations of
+        which anything was are to be fetched anew."""
+        with self.write() as connection:
+            connection.execute("UPDATE profiles SET rev = 0")
+            found = connection.execute("SELECT id FROM conversations WHERE touched > 0 ORDER BY id").fetchall()
+        return [row[0] for row in found]
 
     def epoch(self, conversation_id: str) -> int:
         """A number that grows when the copy of a conversation begins anew: a page asked for before is of no use."""
@@ -161,6 +181,7 @@ class ReplicaFile:
             _messages(connection, row[0], page["items"])
             _profiles(connection, page["profiles"].values())
             _bound(connection, row[0], page["head"], page["floor"])
+            _touch(connection, row[0])
         return True
 
     def put(self, message: Wire) -> None:
@@ -177,6 +198,12 @@ def put_message(connection: sqlite3.Connection, message: Wire) -> None:
     if row is not None:
         _messages(connection, row[0], [message])
         _bound(connection, row[0], message["seq"], row[1])
+        _touch(connection, row[0])
+
+
+def _touch(connection: sqlite3.Connection, place: int) -> None:
+    """Something was taken in that the cursor may not cover."""
+    connection.execute("UPDATE conversations SET touched = ? WHERE place = ?", (int(time.time()), place))
 
 
 def _put(connection: sqlite3.Connection, key: str, value: str) -> None:

@@ -59,6 +59,9 @@ class Network(Protocol):
     async def resync(self, cursor: str | None) -> bytes:
         """The answer of `POST /resync`."""
 
+    async def changes(self, conversation_id: str, cursor: str | None) -> bytes | None:
+        """The answer of `GET …/changes`; None for a conversation that is not the member's."""
+
 
 Offload = Callable[..., Awaitable[Any]]
 
@@ -151,6 +154,8 @@ class Sync:
                     cursor = None  # of another time of this service: begin anew, and lose nothing
                     continue
                 answer = orjson.loads(content)
+                if answer["rewound"]:
+                    await self._fetch_anew(await self._offload(self._file.rewind))
                 if taking is not None:
                     await taking
                 taking = asyncio.ensure_future(self._offload(self._take_in, answer, len(content), report))
@@ -162,6 +167,20 @@ class Sync:
         self.last = report
         self._told()
         return report
+
+    async def _fetch_anew(self, conversation_ids: list[str]) -> None:
+        """Begin the copies of conversations again; after that the answer is taken in like any other. Cut short, it is
+        done again, as the cursor is still that of before."""
+        for conversation_id in conversation_ids:
+            cursor, more = None, True
+            while more:
+                content = await self._network.changes(conversation_id, cursor)
+                if content is None:
+                    await self._offload(self._file.drop, conversation_id)
+                    break
+                changes = orjson.loads(content)
+                await self._offload(self._file.apply, changes)
+                cursor, more = changes["cursor"], changes["more"]
 
     def _take_in(self, answer: dict[str, Any], size: int, report: Resynced) -> None:
         moved, rows = self._file.apply_answer(answer)
@@ -197,6 +216,8 @@ class _User:
         answer = await self._line.receive()
         if answer["type"] == "refused":
             raise problem_of(answer)
+        if answer["type"] == "rewound" or answer["rewound"]:
+            raise Unreachable("the store was restored or failed over")
         sync._set(ReplicaState.LIVE)
         sending = asyncio.create_task(self._send())
         try:
@@ -214,6 +235,8 @@ class _User:
             file.drop(frame["conversation_id"])
         elif kind == "checkpoint":
             file.checkpoint(frame["cursor"])
+        elif kind == "rewound":
+            raise Unreachable("the store was restored or failed over")  # the next resync says what is lost
         elif kind in ("done", "refused") and self._sent:
             self._again = not self._settle(self._sent.popleft(), frame)
             self._settled.set()

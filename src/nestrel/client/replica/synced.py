@@ -18,7 +18,7 @@ from nestrel.client.replica.store import ReplicaFile, Resynced
 from nestrel.client.replica.sync import ReplicaState, Standing, Sync
 from nestrel.core.objects import Message
 from nestrel.core.outbox import Entry, overlaid
-from nestrel.core.problems import NestrelError
+from nestrel.core.problems import Forbidden, NestrelError, NotFound
 from nestrel.core.symbols import LIKE
 
 if TYPE_CHECKING:
@@ -40,6 +40,14 @@ class _Service:
     async def resync(self, cursor: str | None) -> bytes:
         body = {"cursor": cursor} if cursor is not None else {}
         return await self._transport.content("POST", "/resync", body=body)
+
+    async def changes(self, conversation_id: str, cursor: str | None) -> bytes | None:
+        try:
+            return await self._transport.content(
+                "GET", path_of(conversation_id, "changes"), params={"cursor": cursor} if cursor else {}
+            )
+        except (NotFound, Forbidden):
+            return None
 
 
 class SyncedReplica(Reading):

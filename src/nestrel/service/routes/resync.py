@@ -67,5 +67,6 @@ def _written(service: Service, caller: Caller, found: Resync) -> str:
         "more": found.more,
         "reset": found.whole,
         "begins": found.begins,
+        "rewound": found.rewound,
     }
     return f'{{"items":[{items}],{rows.dump(rest).decode()[1:]}'

@@ -17,7 +17,7 @@ from nestrel.core.problems import StoreUnavailable
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.addressing import written
-from nestrel.service.following import Checkpoint, Delivery, Ended, Following
+from nestrel.service.following import Checkpoint, Delivery, Ended, Event, Following, Rewound
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
@@ -50,6 +50,7 @@ async def one(
     with stream.ended_by_failure():
         await stream.begin(bearer(request.headers.get("authorization")))
         await stream.following.follow(conversation_id, start, cursor)
+        stream.rewound = start is not None and service.history.present != start.epoch
     return EventResponse(stream)
 
 
@@ -66,7 +67,8 @@ async def every(
     stream = Stream(service, caller, request, one=False)
     with stream.ended_by_failure():
         await stream.begin(bearer(request.headers.get("authorization")))
-        await stream.following.follow_all(since)
+        _, stream.whole = await stream.following.follow_all(since)
+        stream.rewound = since is not None and not stream.whole and service.history.present != since.epoch
     return EventResponse(stream)
 
 
@@ -75,6 +77,8 @@ class Stream:
 
     def __init__(self, service: Service, caller: Caller, request: Request, *, one: bool) -> None:
         self.sending_since: float | None = None
+        self.whole = self.rewound = False
+        """How it begins: at nothing, or where the database was restored or failed over since the cursor was made."""
         self.client = request.scope.get("client")
         self._service = service
         self._one = one
@@ -121,6 +125,10 @@ class Stream:
 
     async def _texts(self) -> AsyncIterator[str]:
         yield ": here\n\n"
+        if self.whole:
+            yield "event: reset\ndata: {}\n\n"
+        elif self.rewound:
+            yield self._text(Rewound())
         while not self._closed:
             self._something.clear()
             event = None
@@ -134,7 +142,9 @@ class Stream:
             elif not self._something.is_set() and not await happens(self._something, _COMMENT_SECONDS):
                 yield ": here\n\n"
 
-    def _text(self, event: Delivery | Ended | Checkpoint) -> str:
+    def _text(self, event: Event) -> str:
+        if isinstance(event, Rewound):
+            return "event: rewound\ndata: {}\n\n"
         if isinstance(event, Delivery):
             id_ = f"id: {event.cursor}\n" if self._one else ""
             return f"event: changes\n{id_}data: {written(event.base, event.cursor, event.tail)}\n\n"
