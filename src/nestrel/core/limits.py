@@ -27,8 +27,27 @@ WAIT_SECONDS = 30
 SEQ_MOST = 2**53 - 1
 CURSOR_CHARS = 400
 
-REQUEST_BYTES = 512 * 1024
+REQUEST_BYTES = 64 * 1024
+MESSAGE_REQUEST_BYTES = 256 * 1024
+"""One message: 8,000 characters and 4 KB of attributes, however they are escaped."""
+LIST_REQUEST_BYTES = 2 * 1024 * 1024
+"""A list of 1,000 members or cursors."""
 BATCH_REQUEST_BYTES = 32 * 1024 * 1024
+BODIES_IN_FLIGHT = 96 * 1024 * 1024
+"""What all requests of a process together may have sent of large bodies that are not answered yet."""
+JSON_NODES = 1_500_000
+"""Values of one JSON body: as many as 500 posts with attributes can have, and far fewer than 32 MB could hold."""
+
+HEADER_BYTES = 32 * 1024
+HEADERS = 100
+HEAD_SECONDS = 10
+"""In which the headers of a request have to come."""
+BODY_PAUSE_SECONDS = 10
+BODY_SECONDS = 120
+"""How long a body may pause, and take in all."""
+
+OUTGOING_BYTES = 32 * 1024 * 1024
+"""Large frames on their way to all connections of a process."""
 FRAME_BYTES = 256 * 1024
 
 SIGN_IN_SECONDS = 10

@@ -4,14 +4,18 @@
     └── Problem              a refusal that the service states
         ├── Unauthenticated  401
         ├── Forbidden        403
+        ├── OverQuota        403
         ├── NotFound         404
         ├── MethodNotAllowed 405
+        ├── Timeout          408
         ├── NameTaken        409
         ├── KeyReused        409
         ├── ConfirmNeeded    409
         ├── Expired          410
         ├── StaleEdit        412
         ├── TooLarge         413
+        ├── Misdirected      421
+        ├── HeadersTooLarge  431
         ├── InvalidRequest   422
         ├── SlowDown         429
         ├── InternalError    500  a bug of the service
@@ -85,10 +89,34 @@ class Forbidden(Problem):
     status, name, title = 403, "forbidden", "Your role does not allow this"
 
 
+class OverQuota(Problem):
+    """As much as the caller may have; `extra` names the `quota` and its `limit`."""
+
+    status, name, title = 403, "over-quota", "That is as much as you may have"
+
+
 class NotFound(Problem):
     """It does not exist, or the caller may not know that it does."""
 
     status, name, title = 404, "not-found", "There is no such thing here"
+
+
+class Timeout(Problem):
+    """The request did not come in time."""
+
+    status, name, title = 408, "request-timeout", "The request did not come in time"
+
+
+class Misdirected(Problem):
+    """The request is for a host that this service does not answer to (RFC 9110, 15.5.20)."""
+
+    status, name, title = 421, "misdirected", "This service does not answer to that host"
+
+
+class HeadersTooLarge(Problem):
+    """The headers are over 32 KB, or more than 100 (RFC 6585)."""
+
+    status, name, title = 431, "headers-too-large", "The headers are too large"
 
 
 class MethodNotAllowed(Problem):
@@ -192,8 +220,12 @@ PROBLEMS: dict[str, type[Problem]] = {
     for cls in (
         Unauthenticated,
         Forbidden,
+        OverQuota,
         NotFound,
         MethodNotAllowed,
+        Timeout,
+        Misdirected,
+        HeadersTooLarge,
         NameTaken,
         KeyReused,
         ConfirmNeeded,

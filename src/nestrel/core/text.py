@@ -83,8 +83,10 @@ def check_picture(picture: str) -> str:
 
 
 def check_user_id(user_id: str) -> str:
-    """A user id is a token's `sub` (RFC 7519): 1 to 128 characters."""
+    """A user id is a token's `sub` (RFC 7519): 1 to 128 characters, and no word that stands for people in paths."""
     _check_line(user_id, limits.USER_ID_CHARS, empty=False)
+    if user_id in ("me", "all"):
+        raise ValueError(f"must not be {user_id!r}, which stands for people")
     if len(user_id.encode("utf-16-le")) > 2 * limits.USER_ID_CHARS:
         raise ValueError(f"has more than {limits.USER_ID_CHARS} UTF-16 code units")
     return user_id

@@ -70,6 +70,6 @@ def make_app(settings: Settings) -> FastAPI:
     app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))
     console.mount(app)
     problems.install(app)
-    app.add_middleware(Envelope)
+    app.add_middleware(Envelope, service=service)
 
     return app

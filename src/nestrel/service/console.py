@@ -14,7 +14,7 @@ _WEB = Path(__file__).parent / "web"
 _HEADERS = {
     # The console runs only its own code, and text from messages can never become any.
     "Content-Security-Policy": (
-        "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: https: http:; "
+        "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
         "font-src 'self'; connect-src *; frame-ancestors 'none'; base-uri 'self'; form-action 'self'"
     ),
     "X-Content-Type-Options": "nosniff",
@@ -33,8 +33,12 @@ def mount(app: FastAPI) -> None:
         page = _WEB / "index.html"
         if not page.is_file():
             raise NotFound("the console is not built; run script/setup")
-        found = (_WEB / path).resolve() if path else page
-        if found.is_file() and found.is_relative_to(_WEB):
+        try:
+            found = (_WEB / path).resolve() if path else page
+            there = found.is_file()
+        except (OSError, ValueError):  # a name too long for any file, or with a NUL
+            raise NotFound("there is no such place in the console") from None
+        if there and found.is_relative_to(_WEB):
             hashed = path.startswith("assets/")
             cache = "public, max-age=31536000, immutable" if hashed else "no-cache"
             return FileResponse(found, headers={**_HEADERS, "Cache-Control": cache})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Awaitable, Callable, Coroutine
 from typing import Annotated, Any, TypeVar
 from uuid import UUID
@@ -14,10 +15,12 @@ from pydantic import BaseModel, ValidationError
 from starlette.responses import Response
 from starlette.types import Receive, Scope, Send
 
+from nestrel.core import limits
 from nestrel.core.objects import ProblemDocument
-from nestrel.core.problems import Forbidden, StoreUnavailable, Trouble, Unauthenticated, invalid
+from nestrel.core.problems import Forbidden, StoreUnavailable, TooLarge, Trouble, Unauthenticated, invalid
 from nestrel.core.text import check_key
 from nestrel.service.state import Service
+from nestrel.service.tokens import Identity
 from nestrel.store import rows
 from nestrel.store.access import Caller
 
@@ -36,11 +39,31 @@ async def again_if_restored(work: Callable[[], Awaitable[T]]) -> T:
     return await work()
 
 
+_STRINGS = re.compile(rb'"(?:[^"\\]|\\.)*"', re.DOTALL)
+_SMALL = 64 * 1024
+
+
+def parsed(body: bytes) -> Any:
+    """JSON by orjson, which refuses NaN, lone surrogates and bottomless nesting.
+
+    Raises:
+        orjson.JSONDecodeError: it is not JSON.
+        TooLarge: a large one has more values than any request needs, each of which would take many times its bytes.
+    """
+    if len(body) > _SMALL and _marks(body) > limits.JSON_NODES and _marks(_STRINGS.sub(b"", body)) > limits.JSON_NODES:
+        raise TooLarge(f"the JSON has more than {limits.JSON_NODES:,} values")
+    return orjson.loads(body)
+
+
+def _marks(body: bytes) -> int:
+    return body.count(b"[") + body.count(b"{") + body.count(b",")
+
+
 class JsonRequest(Request):
-    """Reads JSON with orjson, which refuses NaN, lone surrogates and bottomless nesting."""
+    """Reads JSON as `parsed` does."""
 
     async def json(self) -> Any:
-        return orjson.loads(await self.body())
+        return parsed(await self.body())
 
 
 class JsonRoute(APIRoute):
@@ -128,7 +151,7 @@ _QUESTIONS = frozenset({"/v1/resync"})
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
     """Who asks. A call that changes something is counted as a command."""
-    identity = await service.sign_in(bearer(request.headers.get("authorization")))
+    identity: Identity = request.scope["nestrel.identity"]
     caller = Caller(identity.user_id, identity.service)
     if request.method != "GET" and request.scope["path"] not in _QUESTIONS:
         service.count_command(caller)
@@ -177,7 +200,7 @@ def query_of(request: Request, model: type[Q]) -> Q:
 async def body_of(request: Request, model: type[Q]) -> Q:
     """The body as a model, for a `DirectRoute`. Raises as `query_of` does."""
     try:
-        return model.model_validate(orjson.loads(await request.body()))
+        return model.model_validate(parsed(await request.body()))
     except orjson.JSONDecodeError as error:
         fault = {"type": "json_invalid", "loc": ("body",), "msg": "not JSON", "ctx": {"error": str(error)}}
         raise RequestValidationError([fault]) from None
@@ -209,10 +232,14 @@ def query_parameters(model: type[BaseModel]) -> dict[str, Any]:
     }
 
 
+_RELATIONS = {"older": "prev", "newer": "next", "next": "next"}
+"""Cursors of a list as registered link relations."""
+
+
 def link_header(request: Request, cursors: dict[str, str | None], limit: int) -> dict[str, str]:
     """The cursors of a list as RFC 8288 links."""
     links = [
-        f'<{request.scope["path"]}?cursor={cursor}&limit={limit}>; rel="{relation}"'
+        f'<{request.scope["path"]}?cursor={cursor}&limit={limit}>; rel="{_RELATIONS[relation]}"'
         for relation, cursor in cursors.items()
         if cursor is not None
     ]

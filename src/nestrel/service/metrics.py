@@ -41,10 +41,15 @@ BATCH_COMMANDS = Histogram(
 )
 
 
-def exposition() -> bytes:
+def registry() -> CollectorRegistry:
     """All metrics of this service, of every worker."""
     if "PROMETHEUS_MULTIPROC_DIR" not in os.environ:
-        return generate_latest(REGISTRY)
-    registry = CollectorRegistry()
-    multiprocess.MultiProcessCollector(registry)  # type: ignore[no-untyped-call]  # the package leaves it untyped
-    return generate_latest(registry)
+        return REGISTRY
+    every = CollectorRegistry()
+    multiprocess.MultiProcessCollector(every)  # type: ignore[no-untyped-call]  # the package leaves it untyped
+    return every
+
+
+def exposition() -> bytes:
+    """The same as Prometheus text."""
+    return generate_latest(registry())

@@ -1,4 +1,4 @@
-"""Around every HTTP request: its id, its size limit, its time and its line in the log."""
+"""Around every HTTP request: who asks, its id, its limits, its time and its line in the log."""
 
 from __future__ import annotations
 
@@ -11,35 +11,71 @@ from starlette.requests import ClientDisconnect
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from nestrel.core import limits
-from nestrel.core.problems import InternalError, TooLarge
+from nestrel.core.problems import (
+    InternalError,
+    InvalidRequest,
+    Misdirected,
+    Problem,
+    SlowDown,
+    StoreUnavailable,
+    TooLarge,
+    Trouble,
+)
 from nestrel.service import metrics, problems
+from nestrel.service.http import bearer
+from nestrel.service.state import Service
 
 log = structlog.get_logger()
 
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _SLOW_SECONDS = 1.0
-_LARGE = {"batch": limits.BATCH_REQUEST_BYTES, "import": limits.IMPORT_BYTES}
+_LARGE = {
+    "batch": limits.BATCH_REQUEST_BYTES,
+    "import": limits.IMPORT_BYTES,
+    "messages": limits.MESSAGE_REQUEST_BYTES,
+    "conversations": limits.LIST_REQUEST_BYTES,
+    "resync": limits.LIST_REQUEST_BYTES,
+}
 """Requests that may be larger than others, by the end of their paths."""
+_OPEN = ("/healthz", "/readyz", "/metrics")
+"""What answers while the service drains."""
+_PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
+
+
+def most_of(path: str) -> int:
+    """The most bytes that the body of a request may have."""
+    parts = path.rsplit("/", 2)
+    if len(parts) == 3 and parts[1] == "messages" and parts[2].isdigit():
+        return limits.MESSAGE_REQUEST_BYTES
+    return _LARGE.get(parts[-1], limits.REQUEST_BYTES)
 
 
 class Envelope:
-    """Gives each request an id (the caller's own if it is a plain one), bounds its body, and measures it."""
+    """Gives each request an id (the caller's own if it is a plain one), knows its caller before it reads its body,
+    bounds the body, and measures it."""
 
-    def __init__(self, app: ASGIApp) -> None:
+    def __init__(self, app: ASGIApp, service: Service) -> None:
         self._app = app
+        self._service = service
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        declared, given = "", ""
+        declared, given, host, authorization = "", "", "", None
         for name, value in scope["headers"]:
             if name == b"content-length":
                 declared = value.decode("latin-1")
             elif name == b"x-request-id":
                 given = value.decode("latin-1")
+            elif name == b"host":
+                host = value.decode("latin-1")
+            elif name == b"authorization":
+                authorization = value.decode("latin-1")
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
+        path = scope["path"]
+        api = path.startswith("/v1/")
         status, started = 500, time.perf_counter()
 
         started_answer = False
@@ -49,39 +85,79 @@ class Envelope:
             if message["type"] == "http.response.start":
                 status, started_answer = message["status"], True
                 message["headers"].append((b"x-request-id", request_id.encode()))
+                if api:
+                    message["headers"].extend(_PRIVATE)
             await send(message)
 
-        most = _LARGE.get(scope["path"].rpartition("/")[2], limits.REQUEST_BYTES)
+        body = _Body(self._service, receive, most_of(path))
         try:
-            if declared.isdigit() and int(declared) > most:
-                refusal = problems.response(TooLarge(f"a request of this kind has at most {most:,} bytes"), request_id)
-                await refusal(scope, receive, send_with_id)
-            else:
-                await self._app(scope, _bounded(receive, most), send_with_id)
+            self._check(scope, host)
+            if api:
+                scope["nestrel.identity"] = await self._service.sign_in(bearer(authorization))
+            body.declared(declared)
+            await self._app(scope, body.receive, send_with_id)
         except ClientDisconnect:
             status = 499  # nobody is left to answer
+        except Problem as problem:
+            if not started_answer:
+                await problems.response(problem, request_id)(scope, receive, send_with_id)
         except Exception:
-            log.exception("request.failed", request_id=request_id, path=scope["path"])
+            log.exception("request.failed", request_id=request_id, path=path)
             if not started_answer:
                 bug = InternalError("this is a bug of the service; its log has the request id")
                 await problems.response(bug, request_id)(scope, receive, send_with_id)
         finally:
+            body.done()
             _record(scope, status, time.perf_counter() - started)
 
+    def _check(self, scope: Scope, host: str) -> None:
+        service = self._service
+        if service.draining and scope["path"] not in _OPEN:
+            raise StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
+        if not service.hosts.answers_to(host):
+            raise Misdirected("this service does not answer to that host; NESTREL_HOSTS names those that it does")
+        try:
+            scope["query_string"].decode("ascii")
+        except UnicodeDecodeError:
+            raise InvalidRequest("the query string has bytes that are not percent-encoded") from None
 
-def _bounded(receive: Receive, most: int) -> Receive:
-    """A body without a declared length is counted as it comes."""
-    size = 0
 
-    async def counted() -> Message:
-        nonlocal size
-        message = await receive()
-        size += len(message.get("body", b""))
-        if size > most:
-            raise problems.BodyTooLarge(most)
+class _Body:
+    """The body of one request, counted as it comes: by itself, and a large one with all others that are under way."""
+
+    def __init__(self, service: Service, receive: Receive, most: int) -> None:
+        self._service = service
+        self._receive = receive
+        self._most = most
+        self._size = 0
+        self._counted = 0
+
+    def declared(self, length: str) -> None:
+        """Refuse at once what says that it is too large."""
+        if length.isdigit() and len(length) < 20 and int(length) > self._most:
+            raise TooLarge(f"a request of this kind has at most {self._most:,} bytes")
+        if length.isdigit() and len(length) < 20:
+            self._count(int(length))
+
+    async def receive(self) -> Message:
+        message = await self._receive()
+        self._size += len(message.get("body", b""))
+        if self._size > self._most:
+            raise problems.BodyTooLarge(self._most)
+        self._count(self._size)
         return message
 
-    return counted
+    def _count(self, size: int) -> None:
+        if size <= limits.LIST_REQUEST_BYTES or size <= self._counted:
+            return
+        service = self._service
+        if service.bodies + size - self._counted > limits.BODIES_IN_FLIGHT:
+            raise SlowDown("as many large requests are under way as this process takes; try again", retry_after=1)
+        service.bodies += size - self._counted
+        self._counted = size
+
+    def done(self) -> None:
+        self._service.bodies -= self._counted
 
 
 def _record(scope: Scope, status: int, seconds: float) -> None:

@@ -30,9 +30,11 @@ class BodyTooLarge(HTTPException):
         super().__init__(413, f"a request of this kind has at most {most:,} bytes")
 
 
-def response(problem: Problem, request_id: str | None) -> Response:
+def response(problem: Problem, request_id: str | None, allow: str | None = None) -> Response:
     metrics.REFUSALS.labels(problem.name).inc()
     headers = {"Retry-After": str(problem.retry_after)} if problem.retry_after is not None else {}
+    if allow is not None:
+        headers["Allow"] = allow
     if problem.status == 401:
         headers["WWW-Authenticate"] = 'Bearer realm="nestrel"'
     return Response(
@@ -94,7 +96,7 @@ def install(app: FastAPI) -> None:
 
     async def on_http(request: Request, error: Exception) -> Response:
         assert isinstance(error, HTTPException)
-        return response(from_http(error), request_id(request))
+        return response(from_http(error), request_id(request), (error.headers or {}).get("Allow"))
 
     app.add_exception_handler(Problem, on_problem)
     app.add_exception_handler(RequestValidationError, on_validation)

@@ -18,9 +18,10 @@ from multiprocessing.context import SpawnProcess
 
 import structlog
 import uvicorn
+from prometheus_client import start_http_server
 
 from nestrel.core import limits
-from nestrel.service import logs
+from nestrel.service import bounds, logs, metrics
 from nestrel.service.app import make_app
 from nestrel.service.settings import Settings
 from nestrel.service.state import Service
@@ -42,19 +43,26 @@ class DrainingServer(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, service: Service) -> None:
         super().__init__(config)
         self._service = service
-        service.abort = self._abort
+        self._watching: asyncio.Task[None] | None = None
+        service.abort = _abort
 
-    def _abort(self, client: object) -> None:
-        """Cut the connection from an address, with whatever was still to be sent on it."""
-        for connection in tuple(self.server_state.connections):
-            if getattr(connection, "client", None) == client and connection.transport is not None:
-                connection.transport.abort()
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        watching = bounds.watch(self.server_state.connections, self._service.settings.stall_seconds)
+        self._watching = asyncio.create_task(watching, name="connections")
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         service = self._service
         for server in self.servers:
             server.close()
+        for bound in sockets or ():
+            bound.close()  # whoever connects now is refused at once, and does not wait in a queue that nobody serves
         service.draining = True
+        for connection in tuple(self.server_state.connections):
+            if isinstance(connection, bounds.BoundedHttp):
+                connection.give_up_body()
+        for session in tuple(service.sessions):
+            session.drain()
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(service.settings.drain_seconds):
                 await service.writer.drain()
@@ -66,19 +74,30 @@ class DrainingServer(uvicorn.Server):
         except TimeoutError:
             # Whoever does not even read the close frame holds nobody up.
             log.warning("drain.cut_short", connections=len(service.sessions))
-            for connection in tuple(self.server_state.connections):
-                if connection.transport is not None:
-                    connection.transport.abort()
+            for session in tuple(service.sessions):
+                _abort(session.connection)
+        if self._watching is not None:
+            self._watching.cancel()
         await super().shutdown(sockets)
+
+
+def _abort(connection: object) -> None:
+    """Cut a connection, with whatever was still to be sent on it."""
+    transport = getattr(connection, "transport", None)
+    if transport is not None:
+        transport.abort()
 
 
 def _server(settings: Settings) -> DrainingServer:
     app = make_app(settings)
+    service: Service = app.state.service
+    http, ws = bounds.protocols(bounds.Doors(settings.address_connections, service.proxies))
     config = uvicorn.Config(
         app,
         loop="uvloop",
-        http="httptools",
-        ws="websockets-sansio",
+        http=http,
+        ws=ws,
+        proxy_headers=False,
         ws_max_size=limits.FRAME_BYTES,
         ws_ping_interval=_PING_SECONDS,
         ws_ping_timeout=2 * _PING_SECONDS,
@@ -89,7 +108,7 @@ def _server(settings: Settings) -> DrainingServer:
         server_header=False,
         backlog=_BACKLOG,
     )
-    return DrainingServer(config, app.state.service)
+    return DrainingServer(config, service)
 
 
 def listen(settings: Settings) -> socket.socket:
@@ -116,11 +135,19 @@ def serve(settings: Settings, workers: int = 1, on_bound: Callable[[str], None] 
     host, port = bound.getsockname()[:2]
     on_bound(f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}")
     if workers == 1:
+        _serve_metrics(settings)
         _run(settings, bound)
         return
     with tempfile.TemporaryDirectory(prefix="nestrel-metrics-") as directory:
         os.environ["PROMETHEUS_MULTIPROC_DIR"] = directory
+        _serve_metrics(settings)
         _Supervisor(settings, bound, workers).run()
+
+
+def _serve_metrics(settings: Settings) -> None:
+    """The metrics on a port of their own, where one is set; for all workers."""
+    if settings.metrics_port is not None:
+        start_http_server(settings.metrics_port, settings.host, metrics.registry())
 
 
 def _run(settings: Settings, bound: socket.socket) -> None:
@@ -169,6 +196,7 @@ class _Supervisor:
                     if process is not None:
                         log.warning("worker.died", pid=process.pid, exitcode=process.exitcode)
                     self._start(index)
+        self._bound.close()  # so that nobody waits in a queue that nobody serves
         for process in self._workers:
             if process is not None:
                 process.terminate()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import AliasChoices, Field, SecretStr, ValidationError, field_validator, model_validator
+from pydantic import AliasChoices, BeforeValidator, Field, SecretStr, ValidationError, field_validator, model_validator
 from pydantic_settings import (
     BaseSettings,
+    NoDecode,
     PydanticBaseSettingsSource,
     SettingsConfigDict,
     TomlConfigSettingsSource,
@@ -17,10 +19,22 @@ from pydantic_settings import (
 from nestrel.store.database import asyncpg_url
 
 
+_SECRET_BYTES = 32
+
+
 def default_data_dir() -> Path:
     """Where a local PostgreSQL keeps its data: outside any home that another user could not enter."""
     home = Path.home()
     return Path("/var/lib/nestrel") if home == Path("/root") else home / ".local/share/nestrel"
+
+
+def _parts(value: object) -> object:
+    """A list, also as text with commas between."""
+    return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
+
+
+Names = Annotated[tuple[str, ...], NoDecode, BeforeValidator(_parts)]
+Networks = Annotated[tuple[IPv4Network | IPv6Network, ...], NoDecode, BeforeValidator(_parts)]
 
 
 class Settings(BaseSettings):
@@ -40,7 +54,13 @@ class Settings(BaseSettings):
     data_dir: Annotated[Path, Field(description="where a PostgreSQL that nestrel itself starts keeps its data")] = (
         Field(default_factory=default_data_dir)
     )
-    jwt_secret: Annotated[SecretStr | None, Field(description="shared secret of HS256 tokens, 32 bytes or more")] = None
+    jwt_secret: Annotated[
+        SecretStr | None,
+        Field(
+            description="shared secret of HS256 tokens, 32 bytes or more; while it is changed, the new one and the one "
+            "before with a comma between"
+        ),
+    ] = None
     jwks_url: Annotated[str | None, Field(description="keys of an OpenID Connect issuer (RS256, ES256, EdDSA)")] = None
     issuer: Annotated[str | None, Field(description="the `iss` that tokens must have")] = None
     audience: Annotated[str | None, Field(description="the `aud` that tokens must have")] = None
@@ -73,6 +93,24 @@ class Settings(BaseSettings):
     sweep_seconds: Annotated[
         float, Field(ge=0.1, le=3600, description="time between two sweeps of what retention rules have expired")
     ] = 5.0
+    metrics_port: Annotated[
+        int | None, Field(ge=1, le=65535, description="a port for /metrics alone; it then leaves the public one")
+    ] = None
+    public_url: Annotated[str | None, Field(description="the address under which people reach the service")] = None
+    hosts: Annotated[
+        Names, Field(description="names that the service answers to, with commas between, beside the public one's")
+    ] = ()
+    origins: Annotated[Names, Field(description="origins whose pages may connect, beside the service's own")] = ()
+    proxies: Annotated[
+        Networks, Field(description="networks (CIDR) whose Forwarded and X-Forwarded-For headers are believed")
+    ] = ()
+    token_seconds: Annotated[
+        int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
+    ] = 366 * 86_400
+    quota_connections: Annotated[int, Field(ge=0, description="connections of each member; 0 sets no limit")] = 200
+    address_connections: Annotated[
+        int, Field(ge=1, description="connections from each address that is no proxy of one's own")
+    ] = 4_000
     rate_limit: Annotated[
         int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
     ] = None
@@ -109,7 +147,7 @@ class Settings(BaseSettings):
     @field_validator("jwt_secret")
     @classmethod
     def _long_enough(cls, value: SecretStr | None) -> SecretStr | None:
-        if value is not None and len(value.get_secret_value().encode()) < 32:
+        if value is not None and len(value.get_secret_value().encode()) < _SECRET_BYTES:
             raise ValueError("must have 32 bytes or more (RFC 7518, 3.2)")
         return value
 
@@ -119,6 +157,16 @@ class Settings(BaseSettings):
         if value != "postgres" and not value.startswith(("redis://", "rediss://")):
             raise ValueError("must be postgres or a redis:// address")
         return value
+
+    @property
+    def secrets(self) -> tuple[str, ...]:
+        """The shared secrets: one, or the present one and the one before while they are changed."""
+        if self.jwt_secret is None:
+            return ()
+        text = self.jwt_secret.get_secret_value()
+        parts = tuple(text.split(","))
+        # A comma may as well stand in one secret.
+        return parts if len(parts) == 2 and all(len(part.encode()) >= _SECRET_BYTES for part in parts) else (text,)
 
     @model_validator(mode="after")
     def _issuer_is_whole(self) -> Settings:

@@ -1,7 +1,8 @@
 """One WebSocket: reads frames, answers them, and sends change sets of what it follows.
 
-Two tasks: the reader takes frames in order, the sender writes answers and change sets. Neither queue can grow: answers
-are bounded by the commands that may be in flight, and change sets lie in the hub until the socket is writable.
+Two tasks: the reader takes frames in order, the sender writes answers and change sets; the end of either is the end
+of the connection. Neither queue can grow: answers are bounded by the commands that may be in flight, and change sets
+lie in the hub until the socket is writable.
 """
 
 from __future__ import annotations
@@ -18,12 +19,23 @@ from starlette.types import Receive, Scope, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from nestrel.core import limits
-from nestrel.core.problems import InternalError, InvalidRequest, Problem, Unauthenticated, fault
-from nestrel.service import frames, metrics
+from nestrel.core.problems import (
+    Forbidden,
+    InternalError,
+    InvalidRequest,
+    OverQuota,
+    Problem,
+    StoreUnavailable,
+    Trouble,
+    Unauthenticated,
+    fault,
+)
+from nestrel.service import frames, metrics, problems
 from nestrel.service.addressing import written
 from nestrel.service.following import Delivery, Ended, Event, Following, Rewound
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
+from nestrel.service.outgoing import SMALL
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -31,7 +43,7 @@ from nestrel.store.access import Caller
 
 log = structlog.get_logger()
 
-GOING_AWAY, SIGN_IN_AGAIN, ABUSE = 1001, 4401, 4429
+GOING_AWAY, FAILED, SIGN_IN_AGAIN, TOO_MANY, ABUSE = 1001, 1011, 4401, 4403, 4429
 
 
 class Live:
@@ -41,7 +53,22 @@ class Live:
         self._service = service
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        await Session(self._service, WebSocket(scope, receive, send), receive, send).run()
+        socket = WebSocket(scope, receive, send)
+        refusal = self._refusal(socket)
+        if refusal is not None:
+            await socket.send_denial_response(problems.response(refusal, None))
+            return
+        await Session(self._service, socket, receive, send).run()
+
+    def _refusal(self, socket: WebSocket) -> Problem | None:
+        """Why a page of somewhere else, or anyone while the service stops, gets no socket at all."""
+        service = self._service
+        if service.draining:
+            return StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
+        origin = socket.headers.get("origin")
+        if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
+            return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
+        return None
 
 
 class Session:
@@ -52,6 +79,7 @@ class Session:
         self.in_flight: set[object] = set()
         """Commands that have no answer yet."""
         self.sending_since: float | None = None
+        self.held_bytes = 0
         self._socket = socket
         self._raw_receive = receive
         self._raw_send = send
@@ -63,6 +91,8 @@ class Session:
         self._closing: tuple[int, str] | None = None
         self._expiry: asyncio.TimerHandle | None = None
         self._refusals: deque[float] = deque()
+        self._draining = False
+        self._seat: str | None = None
 
     @property
     def following(self) -> Following:
@@ -78,6 +108,11 @@ class Session:
         """The address of the other side."""
         return self._socket.scope.get("client")
 
+    @property
+    def connection(self) -> object:
+        """The server's own side of the connection, to cut it."""
+        return self._socket.scope.get("nestrel.connection")
+
     # The connection's life
 
     async def run(self) -> None:
@@ -86,33 +121,72 @@ class Session:
         metrics.CONNECTIONS.inc()
         self.service.sessions.add(self)
         sender = asyncio.create_task(self._send())
+        reader = asyncio.create_task(self._serve())
+        tasks = {sender, reader}
         try:
-            if self.service.draining:
-                self.close(GOING_AWAY, "the service is stopping")
-            elif await self._first_sign_in():
-                await self._read()
-            await sender
-        except WebSocketDisconnect:
-            pass
+            await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+            await self._wind_up(reader, sender)
         finally:
-            await self._end(sender)
+            self._forget()
+            for task in tasks:
+                task.cancel()
+            await asyncio.wait(tasks)
 
-    async def _end(self, sender: asyncio.Task[None]) -> None:
+    async def _wind_up(self, reader: asyncio.Task[None], sender: asyncio.Task[None]) -> None:
+        """One of the two has ended. What is to be said before the close goes out; who has gone is told nothing."""
+        first = reader if reader.done() else sender
+        error = first.exception()
+        if isinstance(error, WebSocketDisconnect):
+            return
+        if error is not None:
+            log.error("connection.failed", client=self.client, exc_info=error)
+            self.close(FAILED, "this is a bug of the service; its log says more")
+        if sender.done() and not sender.cancelled() and sender.exception() is None:
+            return  # it has closed the connection
+        if sender.done():
+            with contextlib.suppress(WebSocketDisconnect, OSError):
+                await self._socket.close(*(self._closing or (FAILED, "")))
+            return
+        # The reader is over, and the sender has still to write what waits and the close; it is watched for a stall.
+        gone = asyncio.create_task(self._until_gone())
+        try:
+            await asyncio.wait({sender, gone}, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            gone.cancel()
+            await asyncio.wait({gone})
+
+    async def _until_gone(self) -> None:
+        """Nothing that still comes is of interest, but its end is."""
+        with contextlib.suppress(WebSocketDisconnect):
+            while True:
+                await self._receive()
+
+    def _forget(self) -> None:
         self.service.left(self)
         metrics.CONNECTIONS.dec()
+        if self._seat is not None:
+            self.service.seats.leave(self._seat)
         if self._expiry is not None:
             self._expiry.cancel()
         if self._following is not None:
             self._following.end_all()
-        sender.cancel()
-        with contextlib.suppress(asyncio.CancelledError, WebSocketDisconnect):
-            await sender
+
+    async def _serve(self) -> None:
+        if await self._first_sign_in():
+            await self._read()
 
     def close(self, code: int, reason: str) -> None:
         """End the connection once what is already in the queue has been sent."""
         if self._closing is None:
             self._closing = (code, reason)
-            self._something.set()
+        self._something.set()
+        self._room.set()
+
+    def drain(self) -> None:
+        """Take no more commands, and end the connection when those under way have their answers."""
+        self._draining = True
+        self._something.set()
+        self._room.set()
 
     # Signing in
 
@@ -127,7 +201,9 @@ class Session:
                 if not isinstance(raw, dict) or raw.get("type") != "sign_in":
                     raise Unauthenticated("the first frame must be sign_in")
                 await frames.answer(self, raw)
-                return self._identity is not None
+            if self._identity is not None:
+                return True
+            self.close(SIGN_IN_AGAIN, "the first frame must sign in")
         except TimeoutError:
             self.close(SIGN_IN_AGAIN, "no sign_in within 10 s")
         except Problem as problem:
@@ -151,6 +227,15 @@ class Session:
             self._signed_in(identity, frame.ref)
 
     def _signed_in(self, identity: Identity, ref: str | int | None) -> None:
+        if self._seat is None:
+            try:
+                self.service.seats.take(identity.user_id)
+            except OverQuota as problem:
+                self.refuse(ref, problem)
+                self.close(TOO_MANY, problem.detail[:100])
+                return
+            self._seat = identity.user_id
+        less = self._identity is not None and self._identity.service and not identity.service
         self._identity = identity
         caller = Caller(identity.user_id, identity.service)
         if self._following is None:
@@ -158,6 +243,8 @@ class Session:
             self._following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
         else:
             self._following.caller = caller
+            if less:
+                self._following.check_again()
         if self._expiry is not None:
             self._expiry.cancel()
         self._start_expiry(identity)
@@ -199,8 +286,10 @@ class Session:
         return data
 
     async def _read(self) -> None:
-        while self._closing is None:
+        while self._closing is None and not self._draining:
             data = await self._receive()
+            if self._draining:
+                return
             try:
                 raw = orjson.loads(data)
             except orjson.JSONDecodeError as error:
@@ -253,12 +342,14 @@ class Session:
             while self._out:
                 await self._send_text(self._out.popleft())
                 self._room.set()
+            if self._draining and self._closing is None and not self.in_flight:
+                self._closing = (GOING_AWAY, "the service is stopping")
             if self._closing is not None:
                 await self._socket.close(*self._closing)
                 self._room.set()
                 return
             following = self._following
-            if following is not None and following.pending:
+            if following is not None and following.pending and not self._draining:
                 event = await following.next()
                 if isinstance(event, Delivery) and event.read:
                     await self._answers_first()
@@ -266,8 +357,13 @@ class Session:
                     await self._send_text(_text(event))
                 continue
             self._something.clear()
-            if not (self._out or self._closing or (following is not None and following.pending)):
+            if self._idle(following):
                 await self._something.wait()
+
+    def _idle(self, following: Following | None) -> bool:
+        if self._out or self._closing or (self._draining and not self.in_flight):
+            return False
+        return self._draining or following is None or not following.pending
 
     async def _answers_first(self) -> None:
         """A change set from the store can hold what a command of this connection has just done: its answer goes
@@ -283,13 +379,20 @@ class Session:
 
     async def _send_text(self, text: str) -> None:
         # Straight to the server: the framework's own layers cost as much again for each of many followers.
+        size = len(text)
+        if size > SMALL:
+            await self.service.outgoing.room_for(size)
         self.sending_since = time.monotonic()
+        self.held_bytes = size
+        self.service.outgoing.held += size
         try:
             await self._raw_send({"type": "websocket.send", "text": text})
         except OSError:
             raise WebSocketDisconnect(1006) from None
         finally:
             self.sending_since = None
+            self.held_bytes = 0
+            self.service.outgoing.let_go(size)
 
 
 def _text(event: Event) -> str:

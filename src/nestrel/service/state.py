@@ -24,7 +24,10 @@ from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.erasures import Erasures
+from nestrel.service.hosts import Hosts, Proxies
+from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
+from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
@@ -39,6 +42,7 @@ log = structlog.get_logger()
 _KNOWN_USERS = 200_000
 _ERASE_PAUSE_SECONDS = 5.0
 _STALL_GRACE_SECONDS = 5.0
+_SHORT_SECONDS = 1.0
 STALLED = 4408
 """The WebSocket's close code for a connection that is not read from."""
 
@@ -54,8 +58,15 @@ class Closable(Protocol):
     def client(self) -> object:
         """The address of the other side."""
 
+    @property
+    def connection(self) -> object:
+        """The server's own side of it."""
+
     def close(self, code: int, reason: str) -> None:
         """End it once what is on its way has been sent."""
+
+    def drain(self) -> None:
+        """Take no more commands, and end when those under way have their answers."""
 
 
 class Service:
@@ -86,6 +97,12 @@ class Service:
         self.pages = Pages()
         self.sweeper = Sweeper(self.database, settings.sweep_seconds)
         self.exports = asyncio.Semaphore(limits.EXPORTS)
+        self.outgoing = Outgoing()
+        self.seats = Seats(settings.quota_connections)
+        self.proxies = Proxies(settings.proxies)
+        self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
+        self.bodies = 0
+        """Bytes of large bodies that are under way."""
         self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
         self.sessions: set[Closable] = set()
         self.draining = False
@@ -95,8 +112,8 @@ class Service:
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
         self.something_closed = asyncio.Event()
-        self.abort: Callable[[object], None] = lambda _client: None
-        """Cuts the connection of an address; set by the server."""
+        self.abort: Callable[[object], None] = lambda _connection: None
+        """Cuts a connection, given the server's own side of it; set by the server."""
 
     async def start(self) -> None:
         await self.bus.start(self.hub.heard, self.hub.look_again)
@@ -202,23 +219,23 @@ class Service:
         if self.rate is not None and not caller.service:
             self.rate.take(caller.user_id, time.monotonic())
 
-    async def ready(self) -> tuple[bool, str]:
-        """Whether this process can serve, and the reason in words."""
+    async def check_ready(self) -> None:
+        """Raises `StoreUnavailable`, with the reason, if this process cannot serve."""
         if self.draining:
-            return False, "draining"
-        try:
-            async with self.database.read() as connection:
-                at = await schema.current(connection.sql, self.database.schema)
-                if not schema.serves(at):
-                    return False, f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade"
-                if not await writable(connection):
-                    return False, troubles.WORDS[Trouble.READ_ONLY]
-            await self.load_seal()
-        except StoreUnavailable as problem:
-            return False, problem.detail
+            raise StoreUnavailable("draining: the service is stopping", retry_after=1, reason=Trouble.STOPPING)
+        async with self.database.read() as connection:
+            at = await schema.current(connection.sql, self.database.schema)
+            if not schema.serves(at):
+                raise StoreUnavailable(
+                    f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade",
+                    retry_after=5,
+                    reason=Trouble.NO_SCHEMA,
+                )
+            if not await writable(connection):
+                raise StoreUnavailable(troubles.WORDS[Trouble.READ_ONLY], retry_after=5, reason=Trouble.READ_ONLY)
+        await self.load_seal()
         if (ailing := self.database.ailing) is not None:
-            return False, ailing.detail
-        return True, "ready"
+            raise ailing
 
     async def _erase(self) -> None:
         """Take away what closed conversations held, at start and whenever one is closed."""
@@ -234,15 +251,21 @@ class Service:
 
 async def end_stalled(service: Service) -> None:
     """End connections whose other side leaves what it was sent unread for too long. Each is told so, behind what it
-    has not read, and has a few seconds to come to that; then its line is cut."""
+    has not read, and has a few seconds to come to that; then its line is cut. Where others wait for room to send, who
+    does not read is cut at once, the longest first."""
     told: dict[Closable, float] = {}
     most = service.settings.stall_seconds
     while True:
         await asyncio.sleep(min(1.0, most / 4))
         now = time.monotonic()
-        for session in tuple(service.sessions):
-            since = session.sending_since
-            if since is None or now - since < most or session in told:
+        stalled = [(since, session) for session in tuple(service.sessions) if (since := session.sending_since)]
+        if service.outgoing.short:
+            for since, session in sorted(stalled, key=lambda one: one[0]):
+                if now - since > _SHORT_SECONDS:
+                    metrics.STALLED.inc()
+                    service.abort(session.connection)
+        for since, session in stalled:
+            if now - since < most or session in told:
                 continue
             told[session] = now
             metrics.STALLED.inc()
@@ -253,4 +276,4 @@ async def end_stalled(service: Service) -> None:
                 del told[session]
             elif now - at >= _STALL_GRACE_SECONDS:
                 del told[session]
-                service.abort(session.client)
+                service.abort(session.connection)

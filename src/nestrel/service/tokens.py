@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import time
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import httpx
 import jwt
@@ -21,6 +22,12 @@ _ALGORITHMS = {("RSA", None): "RS256", ("EC", "P-256"): "ES256", ("OKP", "Ed2551
 _KEYS_SECONDS = 600.0
 _REFETCH_SECONDS = 5.0
 _CACHED_TOKENS = 20_000
+_TOKEN_CHARS = 16 * 1024
+_RSA_BITS = 2048
+
+
+class _WrongKey(Unauthenticated):
+    """The signature is none of this key's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,13 +43,14 @@ class Identity:
 
 class IssuerKeys:
     """An issuer's public keys by key id. Fetched when first needed, when old, and for a key id not seen before, but
-    then not more often than every few seconds, whoever asks."""
+    then not more often than every few seconds, whoever asks, and whether or not it answers."""
 
     def __init__(self, url: str) -> None:
         self._url = url
         self._keys: dict[str | None, tuple[Any, str]] = {}
         self._fetched = float("-inf")
         self._tried = float("-inf")
+        self._fetching: asyncio.Task[None] | None = None
 
     async def find(self, key_id: str | None) -> tuple[Any, str] | None:
         """The key and the one algorithm it is for; None if the issuer has no such key.
@@ -51,18 +59,24 @@ class IssuerKeys:
             StoreUnavailable: no keys are known yet and the issuer does not answer.
         """
         now = time.monotonic()
-        stale = now - self._fetched > _KEYS_SECONDS or key_id not in self._keys
-        if stale and now - self._tried > _REFETCH_SECONDS:
+        old = now - self._fetched > _KEYS_SECONDS
+        if (old or key_id not in self._keys) and now - self._tried > _REFETCH_SECONDS and self._fetching is None:
             self._tried = now
-            try:
-                await self._fetch()
-                self._fetched = now
-            except (httpx.HTTPError, ValueError, KeyError) as error:
-                log.warning("issuer.keys_not_read", url=self._url, reason=str(error) or type(error).__name__)
+            self._fetching = asyncio.create_task(self._refresh())
+        if self._fetching is not None and (not self._keys or key_id not in self._keys):
+            await asyncio.shield(self._fetching)  # many may wait for one answer; old keys serve meanwhile
         if not self._keys:
-            self._tried = float("-inf")
-            raise StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=2)
+            raise StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=5)
         return self._keys.get(key_id)
+
+    async def _refresh(self) -> None:
+        try:
+            await self._fetch()
+            self._fetched = time.monotonic()
+        except (httpx.HTTPError, ValueError, KeyError, TypeError, AttributeError) as error:
+            log.warning("issuer.keys_not_read", url=self._url, reason=str(error) or type(error).__name__)
+        finally:
+            self._fetching = None
 
     async def _fetch(self) -> None:
         async with httpx.AsyncClient(timeout=5) as client:
@@ -72,8 +86,20 @@ class IssuerKeys:
             algorithm = _ALGORITHMS.get((raw.get("kty"), raw.get("crv")))
             if algorithm is None or raw.get("use", "sig") != "sig" or raw.get("alg", algorithm) != algorithm:
                 continue
-            keys[raw.get("kid")] = (jwt.PyJWK(raw, algorithm).key, algorithm)
+            key = jwt.PyJWK(raw, algorithm).key
+            if algorithm == "RS256" and key.key_size < _RSA_BITS:
+                log.warning("issuer.key_too_small", key_id=raw.get("kid"), bits=key.key_size)
+                continue
+            keys[raw.get("kid")] = (key, algorithm)
         self._keys = keys
+
+
+class _Verified(NamedTuple):
+    """A token that was verified, with the issuer's key that it was (`by_issuer`)."""
+
+    identity: Identity
+    by_issuer: bool
+    key_id: str | None
 
 
 class TokenVerifier:
@@ -81,11 +107,12 @@ class TokenVerifier:
     token's own `alg`."""
 
     def __init__(self, settings: Settings) -> None:
-        self._secret = settings.jwt_secret.get_secret_value() if settings.jwt_secret else None
+        self._secrets = settings.secrets
         self._keys = IssuerKeys(settings.jwks_url) if settings.jwks_url else None
         self._issuer = settings.issuer
         self._audience = settings.audience
-        self._cache: dict[str, Identity] = {}
+        self._longest = settings.token_seconds
+        self._cache: dict[str, _Verified] = {}
 
     async def verify(self, token: str) -> Identity:
         """The identity of a bearer token.
@@ -95,27 +122,42 @@ class TokenVerifier:
         """
         cached = self._cache.get(token)
         if cached is not None:
-            if cached.expires_at > time.time():
-                return cached
-            del self._cache[token]
-        identity = self._identity(self._decode(token, *await self._key_for(token)))
+            if cached.identity.expires_at > time.time() and await self._still_signed(cached):
+                return cached.identity
+            self._cache.pop(token, None)
+        if len(token) > _TOKEN_CHARS:
+            raise Unauthenticated(f"a token has at most {_TOKEN_CHARS:,} characters")
+        verified = await self._verify(token)
         if len(self._cache) >= _CACHED_TOKENS:
             self._cache.clear()
-        self._cache[token] = identity
-        return identity
+        self._cache[token] = verified
+        return verified.identity
 
-    async def _key_for(self, token: str) -> tuple[Any, str]:
+    async def _still_signed(self, cached: _Verified) -> bool:
+        """Whether the issuer still has the key: a token does not outlive it."""
+        if not cached.by_issuer:
+            return True
+        assert self._keys is not None
+        return await self._keys.find(cached.key_id) is not None
+
+    async def _verify(self, token: str) -> _Verified:
         try:
             key_id = jwt.get_unverified_header(token).get("kid")
-        except jwt.PyJWTError:
+        except (jwt.PyJWTError, ValueError, RecursionError):
             raise Unauthenticated("the token is not a JSON Web Token") from None
-        if self._keys is not None and (key_id is not None or self._secret is None):
+        if self._keys is not None and (key_id is not None or not self._secrets):
             found = await self._keys.find(key_id)
             if found is not None:
-                return found
-        if self._secret is not None:
-            return self._secret, "HS256"
-        raise Unauthenticated("the token is not signed with a key of the issuer")
+                return _Verified(self._identity(self._decode(token, *found)), True, key_id)
+        if not self._secrets:
+            raise Unauthenticated("the token is not signed with a key of the issuer")
+        *others, last = self._secrets
+        for secret in others:
+            try:
+                return _Verified(self._identity(self._decode(token, secret, "HS256")), False, None)
+            except _WrongKey:
+                continue
+        return _Verified(self._identity(self._decode(token, last, "HS256")), False, None)
 
     def _decode(self, token: str, key: Any, algorithm: str) -> dict[str, Any]:
         try:
@@ -140,8 +182,15 @@ class TokenVerifier:
             raise Unauthenticated("the token is for another audience") from None
         except jwt.InvalidIssuerError:
             raise Unauthenticated("the token is from another issuer") from None
-        except (jwt.PyJWTError, ValueError, TypeError, OverflowError):
+        except jwt.InvalidSignatureError:
+            raise _WrongKey("the token's signature or form is not valid") from None
+        except (jwt.PyJWTError, ValueError, TypeError, OverflowError, RecursionError):
             raise Unauthenticated("the token's signature or form is not valid") from None
+        expires = claims["exp"]
+        if isinstance(expires, bool) or not isinstance(expires, (int, float)):
+            raise Unauthenticated("the token's exp must be a number (RFC 7519, 4.1.4)")
+        if expires > time.time() + self._longest:
+            raise Unauthenticated(f"the token is valid for longer than this service takes: {self._longest:,} s")
         return claims
 
     def _identity(self, claims: dict[str, Any]) -> Identity:

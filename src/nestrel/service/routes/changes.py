@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from typing import Annotated
 from uuid import UUID
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import Forbidden
+from nestrel.core.problems import Forbidden, Unauthenticated
 from nestrel.live.hub import Follower
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
@@ -27,7 +28,11 @@ router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRo
 
 @router.get("/changes", responses=documented(ChangeSet))
 async def read(
-    conversation_id: UUID, query: Annotated[ChangesQuery, Query()], service: ServiceDep, caller: CallerDep
+    conversation_id: UUID,
+    query: Annotated[ChangesQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
 ) -> Response:
     """One change set; without a cursor, the conversation's newest page with `reset`. `more` says to ask again. With
     `wait`, a set in which nothing changed is held back until something does, or the time is over."""
@@ -36,7 +41,8 @@ async def read(
         start = opened(service.seal.open_conversation, caller.user_id, conversation_id, query.cursor)
     found = await _read(service, caller, conversation_id, start, query.limit)
     if query.wait and found.end == start and not service.draining:
-        found = await _wait(service, caller, conversation_id, start, query)
+        left = request.scope["nestrel.identity"].expires_at - time.time()
+        found = await _wait(service, caller, conversation_id, start, query, left)
     return Response(addressed(service.seal, caller.user_id, found), media_type="application/json")
 
 
@@ -66,6 +72,7 @@ class _Waiter:
 
     sending_since = None
     client = None
+    connection = None
 
     def __init__(self) -> None:
         self.something = asyncio.Event()
@@ -85,17 +92,20 @@ class _Waiter:
     def close(self, _code: int, _reason: str) -> None:
         self.something.set()
 
+    def drain(self) -> None:
+        self.something.set()
+
 
 async def _wait(
-    service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition, query: ChangesQuery
+    service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition, query: ChangesQuery, seconds: float
 ) -> Changes:
-    """Read again whenever something moved, until there is a change to tell or the time is over. It listens before it
-    reads, so nothing passes between."""
+    """Read again whenever something moved, until there is a change to tell, the time is over, or the token is, in
+    `seconds`. It listens before it reads, so nothing passes between."""
     waiter = _Waiter()
     (follower,) = await service.hub.follow([conversation_id], caller.user_id, waiter)
     service.sessions.add(waiter)
     try:
-        async with asyncio.timeout(query.wait) as limit:
+        async with asyncio.timeout(min(query.wait, seconds)) as limit:
             while True:
                 waiter.something.clear()
                 found = await _read(service, caller, conversation_id, start, query.limit)
@@ -105,6 +115,8 @@ async def _wait(
     except TimeoutError:
         if not limit.expired():
             raise
+        if seconds <= query.wait:
+            raise Unauthenticated("the token has expired while this waited; get a new one") from None
         return await _read(service, caller, conversation_id, start, query.limit)
     finally:
         service.hub.unfollow(follower)

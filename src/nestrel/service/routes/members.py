@@ -53,7 +53,7 @@ async def listing(
     return await listed(request, service, caller, query, f"members {conversation_id}", read)
 
 
-@router.put("/{user_id}", responses=documented(Member, s201=Member))
+@router.put("/{user_id:path}", responses=documented(Member, s201=Member))
 async def put(
     conversation_id: UUID, user_id: UserPath, wanted: PutMember, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -74,7 +74,7 @@ async def put(
     return await _show(service, conversation_id, who, 201 if new else 200)
 
 
-@router.patch("/{user_id}", responses=documented(Member))
+@router.patch("/{user_id:path}", responses=documented(Member))
 async def change(
     conversation_id: UUID, user_id: UserPath, wanted: ChangeMember, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -91,7 +91,7 @@ async def change(
     return await _show(service, conversation_id, who, 200)
 
 
-@router.delete("/{user_id}", status_code=204, responses=documented(None, status=204))
+@router.delete("/{user_id:path}", status_code=204, responses=documented(None, status=204))
 async def end(conversation_id: UUID, user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Response:
     """Leave the conversation, or remove someone from it."""
     who = _resolve(user_id, caller)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from starlette.responses import PlainTextResponse, Response
 
 from nestrel import __version__
 from nestrel.service import asyncapi, metrics
+from nestrel.core.problems import NotFound
+from nestrel.service.hosts import is_loopback
 from nestrel.service.http import Json, ServiceDep
 
 router = APIRouter(tags=["operations"])
@@ -21,13 +23,18 @@ async def healthz() -> Json:
 @router.get("/readyz", responses={503: {"description": "Not ready; `status` says why"}})
 async def readyz(service: ServiceDep) -> Json:
     """The store answers and its schema is current; 503 with the reason if not, or while draining."""
-    ready, reason = await service.ready()
-    return Json({"status": reason}, 200 if ready else 503)
+    await service.check_ready()
+    return Json({"status": "ready"})
 
 
 @router.get("/metrics", response_class=PlainTextResponse)
-async def read_metrics() -> Response:
-    """Prometheus text format."""
+async def read_metrics(request: Request, service: ServiceDep) -> Response:
+    """Prometheus text format. On this port for callers on this machine alone, and for none that a proxy speaks for;
+    `NESTREL_METRICS_PORT` gives it a port of its own."""
+    forwarded = any(name == b"forwarded" or name.startswith(b"x-forwarded-") for name, _ in request.scope["headers"])
+    client = request.scope.get("client")
+    if service.settings.metrics_port or forwarded or not is_loopback(client[0] if client else ""):
+        raise NotFound("there is nothing at this address; /openapi.json lists what there is")
     return Response(metrics.exposition(), media_type="text/plain; version=0.0.4; charset=utf-8")
 
 

@@ -80,15 +80,19 @@ class Stream:
         self.whole = self.rewound = False
         """How it begins: at nothing, or where the database was restored or failed over since the cursor was made."""
         self.client = request.scope.get("client")
+        self.connection = request.scope.get("nestrel.connection")
         self._service = service
         self._one = one
         self._something = asyncio.Event()
         self._closed = service.draining
+        self._seated = False
         self._expiry: asyncio.TimerHandle | None = None
         self.following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
 
     async def begin(self, token: str) -> None:
         """Be there for the drain, and for no longer than the token."""
+        self._service.seats.take(self.following.caller.user_id)
+        self._seated = True
         self._service.sessions.add(self)
         metrics.STREAMS.inc()
         left = (await self._service.sign_in(token)).expires_at - time.time()
@@ -100,8 +104,11 @@ class Stream:
         if self._expiry is not None:
             self._expiry.cancel()
         self.following.end_all()
-        metrics.STREAMS.dec()
-        self._service.left(self)
+        if self._seated:
+            self._seated = False
+            self._service.seats.leave(self.following.caller.user_id)
+            metrics.STREAMS.dec()
+            self._service.left(self)
 
     @contextlib.contextmanager
     def ended_by_failure(self) -> Iterator[None]:
@@ -115,6 +122,9 @@ class Stream:
     def close(self, _code: int, _reason: str) -> None:
         self._closed = True
         self._something.set()
+
+    def drain(self) -> None:
+        self.close(0, "")
 
     async def events(self) -> AsyncIterator[str]:
         """The texts to send, and how long the other side takes for each."""

@@ -1,0 +1,208 @@
+"""The server's protocols, with limits on what a connection may take before anyone is known: headers, time, and number."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from typing import Any, ClassVar
+
+import structlog
+from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+from uvicorn.protocols.websockets.websockets_sansio_impl import WebSocketsSansIOProtocol
+
+from nestrel.core import limits
+from nestrel.core.problems import HeadersTooLarge, Problem, StoreUnavailable, Timeout, Trouble
+from nestrel.service import metrics
+from nestrel.service.hosts import Proxies
+from nestrel.store import rows
+
+log = structlog.get_logger()
+
+_GONE_SECONDS = 10.0
+"""How long the rest of a body may come that nobody reads any more."""
+
+
+class Doors:
+    """The open connections by address. One address has at most `most`, unless it is a proxy of one's own."""
+
+    def __init__(self, most: int, proxies: Proxies) -> None:
+        self._most = most
+        self._proxies = proxies
+        self._of: dict[asyncio.BaseTransport, str] = {}
+        self._by: Counter[str] = Counter()
+
+    def opened(self, transport: asyncio.BaseTransport, address: str) -> bool:
+        """Count a connection; False if it is one too many."""
+        if self._by[address] >= self._most and not self._proxies.trusts(address):
+            return False
+        self._of[transport] = address
+        self._by[address] += 1
+        return True
+
+    def closed(self, transport: asyncio.BaseTransport) -> None:
+        address = self._of.pop(transport, None)
+        if address is not None:
+            self._by[address] -= 1
+            if not self._by[address]:
+                del self._by[address]
+
+
+class BoundedHttp(HttpToolsProtocol):
+    """HTTP/1.1 whose headers are limited in size and time, whose bodies keep coming, and whose answers are read."""
+
+    doors: ClassVar[Doors]
+
+    _phase = "idle"
+    _since = 0.0
+    _began = 0.0
+    _head_bytes = 0
+    _refusal: Problem | None = None
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]  # as its base has it
+        super().connection_made(transport)
+        self._phase, self._since = "head", self.loop.time()
+        if not self.doors.opened(transport, self.client[0] if self.client else ""):
+            busy = StoreUnavailable("too many connections from this address", retry_after=5, reason=Trouble.BUSY)
+            self._end_with(busy)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        super().connection_lost(exc)
+        self.doors.closed(self.transport)
+
+    def data_received(self, data: bytes) -> None:
+        if self.transport.is_closing():
+            return
+        if self._phase in ("idle", "head"):
+            if self._phase == "idle":
+                self._begin_head()
+            self._head_bytes += len(data)
+        super().data_received(data)
+        if self._phase == "head" and self._head_bytes > limits.HEADER_BYTES and not self.transport.is_closing():
+            self._end_with(_too_large())
+
+    def _begin_head(self) -> None:
+        self._phase, self._since, self._head_bytes = "head", self.loop.time(), 0
+
+    def on_message_begin(self) -> None:
+        if self._phase != "head":  # the next one of a row, in the same data
+            self._begin_head()
+        super().on_message_begin()
+
+    def on_headers_complete(self) -> None:
+        size = len(self.url) + sum(len(name) + len(value) for name, value in self.headers)
+        if size > limits.HEADER_BYTES or len(self.headers) > limits.HEADERS:
+            self._refusal = _too_large()
+            raise ValueError("headers too large")
+        self._phase = "body"
+        self._since = self._began = self.loop.time()
+        self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # to cut it by, not by address
+        super().on_headers_complete()
+
+    def on_body(self, body: bytes) -> None:
+        self._since = self.loop.time()
+        super().on_body(body)
+
+    def on_message_complete(self) -> None:
+        self._phase, self._head_bytes = "idle", 0
+        super().on_message_complete()
+
+    def send_400_response(self, msg: str) -> None:
+        """For whatever the parser could not take."""
+        if self._refusal is not None:
+            self._end_with(self._refusal)
+        elif not self.transport.is_closing():
+            super().send_400_response(msg)
+
+    def _end_with(self, problem: Problem) -> None:
+        body = rows.dump(problem.document())
+        retry = b"retry-after: %d\r\n" % problem.retry_after if problem.retry_after else b""
+        metrics.REFUSALS.labels(problem.name).inc()
+        self.transport.write(
+            b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%sconnection: close\r\n\r\n"
+            % (problem.status, problem.name.encode(), len(body), retry) + body
+        )
+        self.transport.close()
+
+    def overdue(self, now: float, stall_seconds: float) -> None:
+        """End the connection if its other side has let it wait for too long."""
+        if self.flow.write_paused:
+            self._unread = self._unread or now
+            if now - self._unread > stall_seconds:
+                metrics.STALLED.inc()
+                self.transport.abort()
+            return
+        self._unread = 0.0
+        waited = now - self._since
+        if self._phase == "head" and waited > limits.HEAD_SECONDS:
+            self._end_with(Timeout(f"the headers did not come within {limits.HEAD_SECONDS} s"))
+        elif self._phase == "body" and self.cycle is not None:
+            if self.cycle.response_complete:
+                if waited > _GONE_SECONDS or now - self._began > limits.BODY_SECONDS:
+                    self.transport.abort()
+            elif not self.flow.read_paused and (
+                waited > limits.BODY_PAUSE_SECONDS or now - self._began > limits.BODY_SECONDS
+            ):
+                self._cut_body(Timeout("the body did not come in time"))
+
+    _unread = 0.0
+
+    def half_sent(self) -> bool:
+        """Whether a request is under way whose body has not come whole."""
+        return self._phase in ("head", "body")
+
+    def give_up_body(self) -> None:
+        """The service stops: what has not come whole was not begun, and is not waited for."""
+        if self._phase == "body" and self.cycle is not None and not self.cycle.response_complete:
+            self._cut_body(StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING))
+        elif self._phase == "head":
+            self.transport.close()
+
+    def _cut_body(self, problem: Problem) -> None:
+        if not self.cycle.response_started:
+            self.cycle.response_started = self.cycle.response_complete = True
+            self._end_with(problem)
+        else:
+            self.transport.abort()
+        self.cycle.disconnected = True
+        self.cycle.message_event.set()
+
+
+def _too_large() -> HeadersTooLarge:
+    return HeadersTooLarge(
+        f"the headers of a request have at most {limits.HEADER_BYTES:,} bytes and are at most {limits.HEADERS}"
+    )
+
+
+class BoundedSocket(WebSocketsSansIOProtocol):
+    """The WebSocket that an upgrade leads to."""
+
+    doors: ClassVar[Doors]
+
+    def handle_connect(self, event: Any) -> None:
+        super().handle_connect(event)
+        if hasattr(self, "scope"):
+            self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # as above
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        super().connection_lost(exc)
+        self.doors.closed(self.transport)
+
+
+def protocols(doors: Doors) -> tuple[type[BoundedHttp], type[BoundedSocket]]:
+    """The protocols of one server."""
+    shared = {"doors": doors}
+    return type("Http", (BoundedHttp,), dict(shared)), type("Socket", (BoundedSocket,), dict(shared))
+
+
+async def watch(connections: set[Any], stall_seconds: float) -> None:
+    """Look every second for connections whose other side does nothing, until cancelled."""
+    loop = asyncio.get_running_loop()
+    while True:
+        await asyncio.sleep(1.0)
+        now = loop.time()
+        for connection in tuple(connections):
+            if isinstance(connection, BoundedHttp):
+                try:
+                    connection.overdue(now, stall_seconds)
+                except Exception as error:  # one of them is no reason to look after none
+                    log.error("connection.not_watched", exc_info=error)

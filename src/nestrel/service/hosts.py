@@ -1,0 +1,98 @@
+"""Which names the service answers to, whose pages may connect, and whose word on a caller's address is believed."""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Iterable, Sequence
+from urllib.parse import urlsplit
+
+_LOOPBACK = ("localhost", "127.0.0.1", "::1")
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+def host_of(header: str) -> str:
+    """The name of a `Host` header (RFC 9110, 7.2) without its port, in lower case."""
+    name = header.strip().lower()
+    if name.startswith("["):
+        return name[1:].partition("]")[0]
+    return name.rpartition(":")[0] if re.search(r":\d*$", name) else name
+
+
+def is_loopback(address: str) -> bool:
+    """Whether an address is this machine's own."""
+    try:
+        return ipaddress.ip_address(address).is_loopback
+    except ValueError:
+        return False
+
+
+class Hosts:
+    """The names of this service. One that listens on loopback alone, with no other name told, answers to loopback's
+    names: a page that has its own name resolve to this machine is not let in. One that listens elsewhere answers to
+    any name unless some are told."""
+
+    def __init__(self, listens_on: str, names: Iterable[str], public_url: str | None, origins: Iterable[str]) -> None:
+        public = urlsplit(public_url) if public_url else None
+        told = {name.lower() for name in names} | ({public.hostname} if public and public.hostname else set())
+        loopback = listens_on in _LOOPBACK or listens_on.startswith("127.")
+        self._names: set[str] | None = None
+        if told or loopback:
+            self._names = {*told, *_LOOPBACK, listens_on.lower()}
+        self._origins = {origin.rstrip("/").lower() for origin in origins}
+        if public is not None:
+            self._origins.add(f"{public.scheme}://{public.netloc}".lower())
+
+    def answers_to(self, header: str) -> bool:
+        """Whether a request with this `Host` is for this service."""
+        if self._names is None:
+            return True
+        name = host_of(header)
+        return name in self._names or name.startswith("127.")
+
+    def same_origin(self, origin: str, host: str) -> bool:
+        """Whether a page of an origin (RFC 6454) may act here: its own, or one that is allowed."""
+        origin = origin.lower().rstrip("/")
+        return origin in self._origins or origin.partition("://")[2] == host.strip().lower()
+
+
+class Proxies:
+    """Whose `Forwarded` (RFC 7239) and `X-Forwarded-For` headers are believed: those of these networks alone."""
+
+    def __init__(self, networks: Sequence[Network]) -> None:
+        self._networks = networks
+
+    def trusts(self, address: str) -> bool:
+        """Whether an address is a proxy of one's own."""
+        try:
+            found = ipaddress.ip_address(address)
+        except ValueError:
+            return False
+        return any(found in network for network in self._networks)
+
+    def client_of(self, peer: str, headers: Sequence[tuple[bytes, bytes]]) -> str:
+        """The address of the caller: the last one that no proxy of one's own has."""
+        if not self._networks or not self.trusts(peer):
+            return peer
+        hops = [hop for name, value in headers for hop in _hops(name, value.decode("latin-1"))]
+        for hop in reversed(hops):
+            if not self.trusts(hop):
+                return hop
+        return hops[0] if hops else peer
+
+
+def _hops(name: bytes, value: str) -> list[str]:
+    if name == b"x-forwarded-for":
+        return [_bare(part) for part in value.split(",")]
+    if name == b"forwarded":
+        return [_bare(found) for found in re.findall(r'for="?([^";,]+)"?', value, re.IGNORECASE)]
+    return []
+
+
+def _bare(address: str) -> str:
+    """An address without brackets and port."""
+    address = address.strip()
+    if address.startswith("["):
+        return address[1:].partition("]")[0]
+    return address.partition(":")[0] if address.count(":") == 1 else address
