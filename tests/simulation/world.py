@@ -28,6 +28,8 @@ from nestrel.live.hub import Hub
 from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
 from nestrel.service.checkpoints import Checkpoints
+from nestrel.service.outgoing import Outgoing
+from nestrel.service.seats import Seats
 from nestrel.service.socket import Session
 from nestrel.service.tokens import Identity
 from nestrel.store.batch import Growth, Written
@@ -78,6 +80,8 @@ class Node:
         self.source = Known(truth, lambda: self.hub.renew())
         self.hub = Hub(self.source)
         self.writer = self
+        self.seats = Seats(0)
+        self.outgoing = Outgoing()
         self.lines: set[SimLine] = set()
         self.tasks: set[asyncio.Task[Any]] = set()
         self._spawn(Checkpoints(self.hub, self.source, 2.0).run())
@@ -190,6 +194,19 @@ class SimLine:
         return frame
 
 
+class Answered(Outbox):
+    """An outbox that remembers which messages it has put into the copies."""
+
+    def __init__(self, file: ReplicaFile) -> None:
+        super().__init__(file)
+        self.answered: dict[str, set[int]] = {}
+
+    def done(self, entry: Any, message: Any) -> None:
+        super().done(entry, message)
+        if message is not None:
+            self.answered.setdefault(message["conversation_id"], set()).add(message["seq"])
+
+
 class Client:
     """A member's device: its file outlives it."""
 
@@ -198,7 +215,7 @@ class Client:
         self.user = user
         self.name = "simulation"
         self.file = ReplicaFile(":memory:")
-        self.outbox = Outbox(self.file)
+        self.outbox = Answered(self.file)
         self.reading = Reading(self.file)
         self.line_now: SimLine | None = None
         self.start()
@@ -313,6 +330,8 @@ class World:
         lineage = self.truth.lineage
         if not all(lineage.goes_on(one, now) for one in (part.since, part.upto) if one is not None):
             part = ResyncPosition(None, now, _NOTHING)
+        if part.since is None and part.upto.epoch != now.epoch:
+            part = ResyncPosition(None, now, _NOTHING)
         if part.since is None:
             mine = sorted(id_ for id_, talk in self.truth.talks.items() if talk.has(user))
             places = [Place(id_, joined=True) for id_ in mine if id_ > part.after]
@@ -322,7 +341,7 @@ class World:
             places.insert(0, Place(part.after, part.within))
         answer: dict[str, Any] = {"joined": [], "gone": [], "reset": part.since is None, "more": False}
         answer["rewound"] = part.since is not None and part.since.epoch != now.epoch
-        answer["begins"] = part.since is None and part.after == _NOTHING
+        answer["begins"] = part.after == _NOTHING
         items: list[str] = []
         for place in places[:1]:
             talk = self.truth.talks[place.id]
@@ -448,10 +467,13 @@ class World:
             assert seq in talk.messages, f"{client.user} holds a {seq} of {id_} that is not there"
             truth = talk.messages[seq].wire
             assert (one.rev, one.body) == (truth["rev"], truth["body"]), f"{client.user} holds an old {seq} of {id_}"
-        holes = client.reading.holes(id_)
-        # What began with a newest page has one hole, in front of it.
-        assert not holes or (len(holes) == 1 and holes[0][0] == talk.floor), f"{client.user} misses {holes} of {id_}"
-        assert not holes or holes[0][1] < talk.head
+        # What began with a newest page has one hole, in front of it; an answer to a command may stand within it.
+        begins = talk.head + 1
+        while begins - 1 in messages:
+            begins -= 1
+        assert begins <= talk.head or talk.floor > talk.head, f"{client.user} misses the newest of {id_}"
+        alone = {seq for seq in messages if seq < begins} - client.outbox.answered.get(id_, set())
+        assert not alone, f"{client.user} misses {client.reading.holes(id_)} of {id_}"
         people = {one.user_id: (one.rev, one.read_seq) for one in client.reading.members(id_)}
         there = {user: (row.rev, row.wire["read_seq"]) for user, row in talk.members.items() if talk.has(user)}
         assert people == there, f"{client.user} holds other members of {id_}: {people}, not {there}"

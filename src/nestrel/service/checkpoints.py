@@ -41,14 +41,14 @@ class Checkpoints:
         if since is None or not (self._hub.channels or self._hub.watched):
             now = await self._source.now()
             if since is None:
-                self._hub.look_again()
+                self._look_again()
             return now
         # Who comes while this is asked is not spoken for: their conversations may not be among those asked about.
         asking = {one: one.generation for one in self._hub.watchers() if isinstance(one, Following) and one.follows_all}
         now, moved = await self._source.stirred(list(self._hub.channels), since)
         if now.epoch != since.epoch:
             self._behind.clear()
-            self._hub.look_again()
+            self._look_again()
             return now
         behind = self._hub.unreached(self._behind)
         self._behind = behind | await self._hub.reach(moved)
@@ -57,3 +57,10 @@ class Checkpoints:
                 if self._behind.keys().isdisjoint(following.follows):
                     following.reached(now)
         return now
+
+    def _look_again(self) -> None:
+        """There is no snapshot to ask from: whatever was not heard of since is looked for."""
+        self._hub.look_again()
+        for listener in self._hub.watchers():
+            if isinstance(listener, Following):
+                listener.look_again()

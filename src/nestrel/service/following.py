@@ -233,6 +233,10 @@ class Following:
         self.generation += 1
         self._rewound = True
         self._stirred()
+        self.look_again()
+
+    def look_again(self) -> None:
+        """Word of what the member joined may have been lost."""
         if self._all_started:
             self._join(self._look_for_joined)
 

@@ -90,7 +90,7 @@ class Place:
 @dataclass(slots=True)
 class Resync:
     """One answer. `whole`: it is part of a sync from nothing, and what no `joined` names is not the member's; `begins`:
-    the first part of one. `rewound`: the cursor goes on, and was made before the database was restored or failed over,
+    it is the first of its parts. `rewound`: the cursor goes on, and was made before the database was restored or failed over,
     so that what its holder was sent after it may be lost."""
 
     cursor: AllPosition | ResyncPosition
@@ -156,14 +156,17 @@ async def from_cursor(
         within = isinstance(cursor, ResyncPosition) and cursor.within is not None
         now, places = await moved(connection, user_id, since, most, after=after, placed=0 if within else _AT_FIRST)
     at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(since, now, NOTHING)
-    if not all(epochs.goes_on(connection, one, now) for one in (at.since, at.upto) if one is not None):
+    known = [one for one in (at.since, at.upto) if one is not None]
+    lost = not all(epochs.goes_on(connection, one, now) for one in known)
+    # What a sync from nothing has brought so far was read after its own cursor: it begins again with another history.
+    if lost or (at.since is None and at.upto.epoch != now.epoch):
         at = ResyncPosition(None, now, NOTHING)
     if at.since is None:
         places = await mine(connection, user_id, after=at.after)
     full = len(places) == MANY
     if at.within is not None:
         places.insert(0, Place(at.after, at.within))
-    answer = Resync(at.upto, at.since is None, begins=at.since is None and at.after == NOTHING)
+    answer = Resync(at.upto, at.since is None, begins=at.after == NOTHING)
     answer.rewound = at.since is not None and at.since.epoch != now.epoch
     at = await _read(connection, user_id, answer, places, at, rows, most)
     if answer.more or full:

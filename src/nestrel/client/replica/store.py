@@ -138,10 +138,6 @@ class ReplicaFile:
         """Take in one change set; again, it changes nothing."""
         with self.write() as connection:
             _apply(connection, changes)
-            [(place,)] = connection.execute(
-                "SELECT place FROM conversations WHERE id = ?", (changes["conversation_id"],)
-            )
-            _touch(connection, place)
 
     def drop(self, conversation_id: str) -> None:
         """Keep nothing of a conversation that is the member's no more."""
@@ -152,16 +148,18 @@ class ReplicaFile:
         """Everything up to this all cursor has been taken in."""
         with self.write() as connection:
             _put(connection, "cursor", cursor)
-            connection.execute(
-                "UPDATE conversations SET touched = 0 WHERE touched BETWEEN 1 AND ?", (time.time() - _COVERED_SECONDS,)
-            )
+            covered = (time.time() - _COVERED_SECONDS,)
+            connection.execute("UPDATE conversations SET touched = 0 WHERE touched BETWEEN 1 AND ?", covered)
+            connection.execute("DELETE FROM dropped WHERE at <= ?", covered)
 
     def rewind(self) -> list[str]:
-        """The store was restored or failed over. What was taken in after the cursor may be lost: the conversations of
-        which anything was are to be fetched anew."""
+        """The store was restored or failed over. What was taken in after the cursor may be lost, an end of membership
+        too: the conversations of which anything was are to be fetched anew."""
         with self.write() as connection:
             connection.execute("UPDATE profiles SET rev = 0")
-            found = connection.execute("SELECT id FROM conversations WHERE touched > 0 ORDER BY id").fetchall()
+            found = connection.execute(
+                "SELECT id FROM conversations WHERE touched > 0 UNION SELECT id FROM dropped ORDER BY id"
+            ).fetchall()
         return [row[0] for row in found]
 
     def epoch(self, conversation_id: str) -> int:
@@ -238,6 +236,7 @@ def _apply(connection: sqlite3.Connection, changes: Wire) -> int:
     _profiles(connection, changes["profiles"].values())
     _bound(connection, place, changes["head"], changes["floor"])
     connection.execute("UPDATE conversations SET cursor = ? WHERE place = ?", (changes["cursor"], place))
+    _touch(connection, place)  # what a resync brings was read after its cursor, too
     return len(changes["messages"]) + len(changes["members"])
 
 
@@ -300,3 +299,4 @@ def _drop(connection: sqlite3.Connection, id_: str) -> None:
     if row is not None:
         _clear(connection, row[0])
         connection.execute("DELETE FROM conversations WHERE place = ?", (row[0],))
+        connection.execute("INSERT OR REPLACE INTO dropped VALUES (?, ?)", (id_, int(time.time())))

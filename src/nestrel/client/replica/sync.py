@@ -144,6 +144,7 @@ class Sync:
         self.last = None
         taking: asyncio.Future[Any] | None = None
         cursor, more = self._file.cursor, True
+        anew: set[str] | None = None
         try:
             while more:
                 try:
@@ -154,8 +155,11 @@ class Sync:
                     cursor = None  # of another time of this service: begin anew, and lose nothing
                     continue
                 answer = orjson.loads(content)
-                if answer["rewound"]:
-                    await self._fetch_anew(await self._offload(self._file.rewind))
+                if anew is None or answer["begins"]:
+                    anew = set(await self._offload(self._file.rewind)) if answer["rewound"] else set()
+                    await self._fetch_anew(sorted(anew))
+                if anew:  # those are newer than the cursor that this leads to, and what changed before is no news
+                    answer["items"] = [one for one in answer["items"] if one["conversation_id"] not in anew]
                 if taking is not None:
                     await taking
                 taking = asyncio.ensure_future(self._offload(self._take_in, answer, len(content), report))
