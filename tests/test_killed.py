@@ -36,8 +36,7 @@ async def test_a_sweep_killed_at_any_point_loses_nothing_and_keeps_nothing_twice
         writer = Writer(database)
         for _ in range(7):
             await writer.submit([Post(place, "mara", "x") for _ in range(500)])
-        async with database.write() as connection:
-            await retention.put(database, connection, place, Rule(keep_last=100, then=Then(work)), confirmed=True)
+        await retention.put(database, place, Rule(keep_last=100, then=Then(work)), confirmed=True)
         assert await asyncio.to_thread(run_killed, url, work, point, place) == -signal.SIGKILL
         async with database.read() as connection:
             rows = [row[0] for row in await fetch(connection, "SELECT seq FROM nestrel.messages")]

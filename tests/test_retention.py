@@ -123,8 +123,7 @@ async def test_every_combination_of_limits_keeps_exactly_what_a_plain_list_would
         if kind == "rule":
             async with database.read() as connection:
                 foreseen = await previewing.preview(connection, [place], rest[0])
-            async with database.write() as connection:
-                await retention.put(database, connection, place, rest[0], confirmed=True)
+            await retention.put(database, place, rest[0], confirmed=True)
             before, truth.rule = truth.floor, rest[0]
             truth.expire()
             gone = [one for one in truth.said[before - 1 : truth.floor - 1] if not one.removed]
@@ -186,8 +185,7 @@ async def check_whole(database: Database, place: UUID, live: list[int], head: in
 async def test_the_post_that_exceeds_a_limit_makes_the_first_unreadable_in_the_same_instant(database: Database) -> None:
     """Not with the nightly job: with the commit of the 101st; and live followers hear of it with that post."""
     place = await make_place(database, mara="owner")
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(keep_last=100), confirmed=False)
+    await retention.put(database, place, Rule(keep_last=100), confirmed=False)
     growths: list[Growth] = []
     writer = Writer(database, growths.extend)
     await writer.submit([Post(place, "mara", f"m{n}") for n in range(100)])
@@ -205,8 +203,7 @@ async def test_a_rule_that_takes_something_at_once_wants_to_be_confirmed(databas
     place = await make_place(database, mara="owner")
     await Writer(database).submit([Post(place, "mara", f"{n}") for n in range(10)])
     with pytest.raises(ConfirmNeeded) as refused:
-        async with database.write() as connection:
-            await retention.put(database, connection, place, Rule(keep_last=4), confirmed=False)
+        await retention.put(database, place, Rule(keep_last=4), confirmed=False)
     assert refused.value.extra["preview"]["expires"] == 6
     assert await counters(database, place) == (1, 10, 10)
 
@@ -236,33 +233,29 @@ async def test_age_is_previewed_at_a_moment_that_is_handed_in(database: Database
 
 async def test_what_age_has_expired_stays_expired_whatever_the_rule_becomes(database: Database) -> None:
     place = await make_place(database, mara="owner")
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(keep_for=Duration.parse("P30D")), confirmed=False)
+    await retention.put(database, place, Rule(keep_for=Duration.parse("P30D")), confirmed=False)
     old, new = datetime.now(UTC) - timedelta(days=31), datetime.now(UTC) - timedelta(days=1)
     writer = Writer(database)
     await writer.submit([Post(place, "mara", "old", created_at=old)])
     await writer.submit([Post(place, "mara", "new", created_at=new)])
     assert (await counters(database, place))[0] == 2  # before any sweep
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(keep_for=Duration.parse("P90D")), confirmed=False)
+    await retention.put(database, place, Rule(keep_for=Duration.parse("P90D")), confirmed=False)
     assert (await counters(database, place))[0] == 2
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(hold=True), confirmed=False)
+    await retention.put(database, place, Rule(hold=True), confirmed=False)
     assert (await counters(database, place))[0] == 2
 
 
 async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Database) -> None:
     place = await make_place(database, mara="owner")
     await Writer(database).submit([Post(place, "mara", "old", created_at=datetime.now(UTC) - timedelta(days=2))])
+    await retention.put(database, place, Rule(keep_for=Duration.parse("P2DT0.2S")), confirmed=False)
     async with database.write() as connection:
-        rule = Rule(keep_for=Duration.parse("P2DT0.2S"))
-        await retention.put(database, connection, place, rule, confirmed=False)
         await fetch(connection, "UPDATE nestrel.expiry_due SET due_at = '2026-01-01' WHERE conversation_id = $1", place)
         [(before,)] = await fetch(connection, "SELECT rev FROM nestrel.conversations WHERE id = $1", place)
 
     async def moved() -> bool:
-        async with database.write() as connection:
-            await retention.settle(database, connection, [place])
+        await retention.settle(database, [place])
+        async with database.read() as connection:
             [(rev, floor)] = await fetch(connection, "SELECT rev, floor FROM nestrel.conversations WHERE id = $1", place)
         return bool((rev, floor) == (before + 1, 2))
 
@@ -295,9 +288,7 @@ async def test_a_long_sweep_does_not_hold_up_what_grows_old(
         async with asyncio.timeout(10):
             while swept < 3:
                 await asyncio.sleep(0)
-            async with database.write() as connection:
-                rule = Rule(keep_for=Duration.parse("P2DT2S"))
-                await retention.put(database, connection, place, rule, confirmed=True)
+            await retention.put(database, place, Rule(keep_for=Duration.parse("P2DT2S")), confirmed=True)
             stored = 1
             while stored != 2:
                 async with database.read() as connection:
@@ -309,8 +300,7 @@ async def test_a_long_sweep_does_not_hold_up_what_grows_old(
 
 async def test_a_late_repeat_posts_nothing_after_its_message_was_swept(database: Database) -> None:
     place = await make_place(database, mara="owner")
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(keep_last=2), confirmed=False)
+    await retention.put(database, place, Rule(keep_last=2), confirmed=False)
     writer = Writer(database)
     for n in range(6):
         await writer.submit([Post(place, "mara", f"m{n}", key=f"k{n}")])
@@ -331,8 +321,7 @@ async def test_two_sweeps_at_once_take_each_message_once(database: Database) -> 
     for place in places:
         for _ in range(5):
             await writer.submit([Post(place, "mara", "x") for _ in range(500)])
-        async with database.write() as connection:
-            await retention.put(database, connection, place, Rule(keep_last=100), confirmed=True)
+        await retention.put(database, place, Rule(keep_last=100), confirmed=True)
     taken = await asyncio.gather(*(sweep_all(database) for _ in range(4)))
     assert sum(taken) == 3 * 2_400
     for place in places:
@@ -346,8 +335,7 @@ async def test_what_waits_goes_as_the_rule_said_under_which_it_expired(database:
     for rule in (
         Rule(keep_last=20, then=Then.ARCHIVE), Rule(keep_last=10, then=Then.DISCARD), Rule(keep_last=5),
     ):  # fmt: skip
-        async with database.write() as connection:
-            await retention.put(database, connection, place, rule, confirmed=True)
+        await retention.put(database, place, rule, confirmed=True)
         if rule.keep_last == 10:
             await sweep_all(database)
             async with database.read() as connection:
@@ -365,8 +353,8 @@ async def test_the_service_s_rule_reaches_all_that_have_none_of_their_own(make_d
         writer = Writer(database)
         for place in (own, other):
             await writer.submit([Post(place, "mara", f"{n}") for n in range(10)])
+        await retention.put(database, own, Rule(keep_last=8), confirmed=True)
         async with database.write() as connection:
-            await retention.put(database, connection, own, Rule(keep_last=8), confirmed=True)
             with pytest.raises(ConfirmNeeded) as refused:
                 await retention.put_service_rule(connection, Rule(keep_last=3), confirmed=False)
             assert refused.value.extra["preview"]["expires"] == 7
@@ -377,8 +365,7 @@ async def test_the_service_s_rule_reaches_all_that_have_none_of_their_own(make_d
         await writer.submit([Post(later, "mara", f"{n}") for n in range(5)])
         floors = [(await counters(database, place))[0] for place in (own, other, later)]
         assert floors == [3, 8, 3]
-        async with database.write() as connection:
-            await retention.put(database, connection, own, None, confirmed=True)
+        await retention.put(database, own, None, confirmed=True)
         assert (await counters(database, own))[0] == 8
     finally:
         await database.close()

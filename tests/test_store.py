@@ -81,11 +81,9 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     for place in (kept, closed):
         for _ in range(7):
             await writer.submit([Post(place, "mara", "x", key=uuid4().hex) for _ in range(500)])
-    async with database.write() as connection:
-        await retention.put(database, connection, closed, Rule(keep_last=2_500), confirmed=True)
+    await retention.put(database, closed, Rule(keep_last=2_500), confirmed=True)
     await sweep.step(database)  # so that some of it is archived, and some still waits
-    async with database.write() as connection:
-        await retention.put(database, connection, closed, Rule(keep_last=2_300), confirmed=True)
+    await retention.put(database, closed, Rule(keep_last=2_300), confirmed=True)
     async with database.write() as connection:
         await conversations.close(database, connection, closed)
     steps = 0
@@ -233,8 +231,7 @@ async def test_a_change_set_that_waits_for_a_slow_reader_is_dropped_when_its_mes
 ) -> None:
     """Whoever has not pulled it reads what is left from the store: nobody gets an expired message late."""
     place = await make(database)
-    async with database.write() as connection:
-        await retention.put(database, connection, place, Rule(keep_last=2), confirmed=False)
+    await retention.put(database, place, Rule(keep_last=2), confirmed=False)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
     (slow,) = await hub.follow([place], "mara", heard)
     writer = Writer(database, hub.grown)

@@ -71,8 +71,7 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
         place = said[0].place
         await _afterwards(writer, number, ids[id(place)], place, said)
         if place.rule is not None:
-            async with database.write() as connection:
-                await retention.put(database, connection, ids[id(place)], place.rule, confirmed=True)
+            await retention.put(database, ids[id(place)], place.rule, confirmed=True)
 
 
 async def _has_rule(database: Database, conversation_id: UUID) -> bool:

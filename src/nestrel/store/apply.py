@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from uuid import UUID
 
 from nestrel.core import limits
@@ -13,6 +13,7 @@ from nestrel.core.posting import Accepted
 from nestrel.store import epochs, expiry, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
+from nestrel.store.expiry import Measured
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
@@ -261,10 +262,17 @@ async def _read(connection: Connection, receipts: dict[MemberState, Locked]) -> 
     return members
 
 
-async def move(database: Database, connection: Connection, places: Sequence[Locked], *, to_self: bool = False) -> None:
+async def move(
+    database: Database,
+    connection: Connection,
+    places: Sequence[Locked],
+    *,
+    to_self: bool = False,
+    measured: Mapping[UUID, Measured] | None = None,
+) -> None:
     """Move conversations to where they now stand, their floors too, and tell of it. All else of the transaction has
-    been written: what is over a limit now goes with it."""
-    await expiry.expire(connection, places)
+    been written: what is over a limit now goes with it. `measured` is what of that was counted before."""
+    await expiry.expire(connection, places, measured)
     begun = [place for place in places if place.swept == place.stored_floor < place.floor]
     moved = [Moved(place.id, place.rev) for place in places]
     await execute(

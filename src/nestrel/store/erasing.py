@@ -155,8 +155,7 @@ async def live_seqs(connection: Connection, conversation_id: UUID, erasure: Eras
 async def empty_expired(database: Database, conversation_id: UUID, erasure: Erasure) -> tuple[int, bool]:
     """Empty the person's messages below the floor: those that wait for the sweep, and some segments. How many, and
     whether there may be more."""
-    async with database.write() as connection:
-        await retention.settle(database, connection, [conversation_id])
+    await retention.settle(database, [conversation_id])
     async with database.write() as connection:
         # A sweep that has read them is waited for: what it has written is in the archive then.
         await execute(connection, _LOCK_BACKLOG, conversation_id)

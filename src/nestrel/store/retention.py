@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from datetime import datetime
 from uuid import UUID
 
@@ -13,6 +13,7 @@ from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.retention import NO_RULE, Rule
 from nestrel.store import apply, expiry, facts, previewing, rules
 from nestrel.store.database import Database
+from nestrel.store.expiry import Measured
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import Wire
 from nestrel.store.rules import RULE_COLUMNS
@@ -33,23 +34,30 @@ _SET = text(
     FROM unnest(CAST(:ids AS uuid[]), CAST(:floors AS bigint[])) AS u (id, floor) WHERE c.id = u.id
     """
 )
-# A bound from below on when the next message expires: the sweep looks then, and finds the next bound.
+# A bound from below on when the next message expires: the sweep looks then, and finds the next bound. Rows are written
+# in the order of their ids, as conversations are locked: two who do so never wait for each other in a ring.
 _DUE = """
 WITH bound AS (
     SELECT c.id, greatest(coalesce((SELECT created_at FROM nestrel.messages WHERE conversation_id = c.id AND seq = c.floor),
                                    clock_timestamp()) + c.keep_span, clock_timestamp() + interval '1 second') AS at
     FROM nestrel.conversations c
     WHERE c.id = ANY($1::text::uuid[]) AND c.keep_span IS NOT NULL AND NOT c.hold AND c.closed_at IS NULL
+), held AS MATERIALIZED (
+    SELECT conversation_id FROM nestrel.expiry_due WHERE conversation_id = ANY($1::text::uuid[])
+    ORDER BY conversation_id FOR UPDATE
 ), gone AS (
     DELETE FROM nestrel.expiry_due
-    WHERE conversation_id = ANY($1::text::uuid[]) AND conversation_id NOT IN (SELECT id FROM bound)
+    WHERE conversation_id IN (SELECT conversation_id FROM held) AND conversation_id NOT IN (SELECT id FROM bound)
 )
-INSERT INTO nestrel.expiry_due (conversation_id, due_at) SELECT id, at FROM bound
+INSERT INTO nestrel.expiry_due (conversation_id, due_at) SELECT id, at FROM bound ORDER BY id
 ON CONFLICT (conversation_id) DO UPDATE SET due_at = excluded.due_at
 """
 _BEHIND = """
 SELECT id FROM nestrel.conversations
 WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
+"""
+_STILL_BEHIND = """
+SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[]) AND inherits < $2
 """
 _DUE_NOW = f"""
 SELECT d.conversation_id, {rules.floor("c")} > c.floor
@@ -86,28 +94,70 @@ async def service_rule(connection: Connection) -> tuple[int, Rule]:
     return version, rules.rule(*rule)
 
 
+Check = Callable[[Connection, bool], Awaitable[object]]
+"""Looks whether the caller may do it; with True under the conversation's lock."""
+
+
+async def _anyone(_connection: Connection, _lock: bool) -> None:
+    """For those who act for the service itself."""
+
+
 async def put(
-    database: Database, connection: Connection, conversation_id: UUID, rule: Rule | None, *, confirmed: bool
-) -> None:
-    """Set a conversation's own rule, or with None go back to the service's, in the caller's transaction.
+    database: Database, conversation_id: UUID, rule: Rule | None, *, confirmed: bool, check: Check = _anyone
+) -> Wire:
+    """Set a conversation's own rule, or with None go back to the service's; returns the rule as it then is. What it
+    takes is counted before the conversation is locked, so that nobody waits while that is done.
 
     Raises:
         ConfirmNeeded: it would take something away at once; `extra["preview"]` says what.
     """
-    version, wanted = (None, rule) if rule is not None else await service_rule(connection)
-    place = (await facts.lock(connection, [conversation_id]))[conversation_id.int]
-    if not confirmed:
-        found = await previewing.preview(connection, [conversation_id], wanted)
-        if found.expires:
-            raise ConfirmNeeded(
-                f"this rule takes {found.expires:,} messages away at once; send confirm: true to go ahead",
-                extra={"preview": found.wire()},
-            )
-    await _set(database, connection, [place], wanted, version)
+    for last in (False, False, True):
+        async with database.read() as connection:
+            await check(connection, False)
+            version, wanted = (None, rule) if rule is not None else await service_rule(connection)
+            if not confirmed:
+                await _confirm(connection, conversation_id, wanted)
+            measured = await expiry.measure(connection, [conversation_id], wanted)
+        async with database.write() as connection:
+            await check(connection, True)
+            places = list((await facts.lock(connection, [conversation_id])).values())
+            if confirmed or last or not await _takes(connection, places, wanted):
+                if not confirmed and last:
+                    await _confirm(connection, conversation_id, wanted)
+                await _set(database, connection, places, wanted, version, measured)
+                return await read(connection, conversation_id)
+        # Something came meanwhile that it would take: that is to be shown first.
+    raise AssertionError("the last turn has set it")
+
+
+async def _confirm(connection: Connection, conversation_id: UUID, wanted: Rule) -> None:
+    found = await previewing.preview(connection, [conversation_id], wanted)
+    if found.expires:
+        raise ConfirmNeeded(
+            f"this rule takes {found.expires:,} messages away at once; send confirm: true to go ahead",
+            extra={"preview": found.wire()},
+        )
+
+
+async def _takes(connection: Connection, places: Sequence[Locked], wanted: Rule) -> bool:
+    """Whether a rule takes anything from locked conversations, without counting it."""
+    cutoff = wanted.cutoff(await _now(connection))
+    aging = [place.floor for place in places]
+    if cutoff is not None:
+        aging = await expiry.aged(connection, [place.id for place in places], cutoff)
+    return any(
+        wanted.excess(place.messages, place.size) or aged > place.floor
+        for place, aged in zip(places, aging, strict=True)
+    )
 
 
 async def _set(
-    database: Database, connection: Connection, places: Sequence[Locked], rule: Rule, inherits: int | None
+    database: Database,
+    connection: Connection,
+    places: Sequence[Locked],
+    rule: Rule,
+    inherits: int | None,
+    measured: Mapping[UUID, Measured],
 ) -> None:
     """Give locked conversations a rule, exact from the commit on. What the old rule has expired stays expired."""
     expired = [place.floor for place in places]
@@ -121,7 +171,7 @@ async def _set(
     for place in places:
         place.rule = rule
         place.next_rev()
-    await apply.move(database, connection, places, to_self=True)
+    await apply.move(database, connection, places, to_self=True, measured=measured)
     await mark_due(connection, [place.id for place in places])
 
 
@@ -150,38 +200,70 @@ async def put_service_rule(connection: Connection, rule: Rule, *, confirmed: boo
 
 
 async def inherit(database: Database) -> bool:
-    """Give the service's present rule to some conversations that follow an older one; False when none does."""
-    async with database.write() as connection:
+    """Give the service's present rule to some conversations that follow an older one; False when none does, or
+    another process is at it. Those from which it takes nothing go together; the others one by one, each counted before
+    it is locked."""
+    async with database.read() as connection:
         version, rule = await service_rule(connection)
-        ids = sorted(row[0] for row in await fetch(connection, _BEHIND, version, _MANY))
-        places = [
-            place
-            for place in (await facts.lock(connection, ids)).values()
-            if not place.closed and (await fetch(connection, _RULE, place.id))[0][-1] is not None
-        ]
+        ids = [row[0] for row in await fetch(connection, _BEHIND, version, _MANY)]
+        measured = await expiry.measure(connection, sorted(ids), rule)
+    quiet = sorted(id_ for id_ in ids if id_ in measured and not measured[id_].takes)
+    done = await _give(database, quiet, rule, version, {}) if quiet else True
+    for id_ in sorted(set(ids) - set(quiet)):
+        done = done and await _give(database, [id_], rule, version, measured)
+    return bool(ids) and done
+
+
+async def _give(
+    database: Database, ids: Sequence[UUID], rule: Rule, version: int, measured: Mapping[UUID, Measured]
+) -> bool:
+    """Give conversations the service's rule, but for those that somebody holds at the moment; False if another
+    process is at it, or all of them are held."""
+    async with database.write() as connection:
+        if not await _alone(database, connection):
+            return False
+        locked, held = await facts.lock_free(connection, ids)
+        behind = {row[0] for row in await fetch(connection, _STILL_BEHIND, array(ids), version)}
+        places = [place for place in locked.values() if not place.closed and place.id in behind]
         if places:
-            await _set(database, connection, places, rule, version)
-    return bool(ids)
+            await _set(database, connection, places, rule, version, measured)
+    return len(held) < len(ids)
+
+
+async def _alone(database: Database, connection: Connection) -> bool:
+    """Whether no other process gives out rules or moves floors; until the end of the transaction none then will."""
+    return bool((await fetch(connection, _ONE_AT_A_TIME, database.schema))[0][0])
 
 
 async def age(database: Database) -> bool:
     """Move the floors of some conversations past what has grown too old since the last time, and tell their
     followers; False when none is due, or another process is at it."""
-    async with database.write() as connection:
-        if not (await fetch(connection, _ONE_AT_A_TIME, database.schema))[0][0]:
-            return False
+    async with database.read() as connection:
         due = await fetch(connection, _DUE_NOW, _MANY)
-        await settle(database, connection, sorted(row[0] for row in due if row[1]))
-        await mark_due(connection, [row[0] for row in due if not row[1]])
+    moving = sorted(row[0] for row in due if row[1])
+    for id_ in moving:
+        if not await settle(database, [id_], alone=True):
+            return False
+    async with database.write() as connection:
+        if not await _alone(database, connection):
+            return False
+        await mark_due(connection, sorted(row[0] for row in due if not row[1]))
     return len(due) == _MANY
 
 
-async def settle(database: Database, connection: Connection, ids: Sequence[UUID]) -> None:
-    """Move the floors of conversations, given in order, to where age puts them at this instant."""
-    places = (await facts.lock(connection, ids)).values()
-    moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
-    for place in moved:
-        place.next_rev()
-    if moved:
-        await apply.move(database, connection, moved, to_self=True)
-    await mark_due(connection, ids)
+async def settle(database: Database, ids: Sequence[UUID], *, alone: bool = False) -> bool:
+    """Move the floors of conversations, given in order, to where age puts them at this instant. False, where it is to
+    be done `alone`: another process is at it."""
+    async with database.read() as connection:
+        measured = await expiry.measure(connection, ids)
+    async with database.write() as connection:
+        if alone and not await _alone(database, connection):
+            return False
+        places = (await facts.lock(connection, ids)).values()
+        moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
+        for place in moved:
+            place.next_rev()
+        if moved:
+            await apply.move(database, connection, moved, to_self=True, measured=measured)
+        await mark_due(connection, ids)
+    return True

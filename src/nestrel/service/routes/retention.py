@@ -57,10 +57,10 @@ async def clear(conversation_id: UUID, query: ConfirmQuery, service: ServiceDep,
 
 
 async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Rule | None, *, confirmed: bool) -> Json:
-    async with service.database.write() as connection:
-        await _owned(connection, conversation_id, caller, lock=True)
-        await retention.put(service.database, connection, conversation_id, rule, confirmed=confirmed)
-        return Json(await retention.read(connection, conversation_id))
+    async def check(connection: Connection, lock: bool) -> Access:
+        return await _owned(connection, conversation_id, caller, lock=lock)
+
+    return Json(await retention.put(service.database, conversation_id, rule, confirmed=confirmed, check=check))
 
 
 @router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
