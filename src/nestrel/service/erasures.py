@@ -8,7 +8,7 @@ from uuid import UUID
 import structlog
 
 from nestrel.core.commands import Remove
-from nestrel.core.problems import Expired, NotFound
+from nestrel.core.problems import Expired, NotFound, StoreUnavailable
 from nestrel.live.waiting import happens
 from nestrel.store import erasing, profiles
 from nestrel.store.database import Database
@@ -19,15 +19,16 @@ log = structlog.get_logger()
 
 _PAUSE_SECONDS = 5.0
 _PARTS = 10
-"""Parts that one step removes; it holds the erasure meanwhile."""
+"""Parts that one step removes."""
 
 
 class Erasures:
     """The erasures that wait in the store. One that is cut short goes on where it was."""
 
-    def __init__(self, database: Database, writer: Writer) -> None:
+    def __init__(self, database: Database, writer: Writer, node: str) -> None:
         self._database = database
         self._writer = writer
+        self._node = node
         self.wanted = asyncio.Event()
 
     async def run(self) -> None:
@@ -42,34 +43,46 @@ class Erasures:
             self.wanted.clear()
 
     async def _step(self) -> bool:
-        async with self._database.write() as claim:
-            found = await erasing.claim(claim)
+        """Empty some of what one person wrote in one conversation. Each part is kept as soon as it is done, and no
+        transaction is open for longer than that."""
+        async with self._database.write() as connection:
+            found = await erasing.claim(connection, self._node)
             if found is None:
                 return False
             erasure, at = found
-            place = await erasing.next_place(claim, erasure, at)
-            if place is None:
-                await erasing.finish(claim, erasure)
-                return True
-            removed, all_removed = await self._remove_live(erasure, place)
+        async with self._database.read() as connection:
+            place = await erasing.next_place(connection, erasure, at)
+        if place is None:
+            async with self._database.write() as connection:
+                await erasing.finish(connection, erasure)
+            return True
+        if await self._remove_live(erasure, place):
             archived, more = await erasing.empty_expired(self._database, place, erasure)
-            done = all_removed and not more
-            await erasing.progress(claim, erasure, place, messages=removed, archived=archived, finished=done)
+            await self._keep(erasure, place, archived=archived, finished=not more)
         return True
 
-    async def _remove_live(self, erasure: Erasure, place: UUID) -> tuple[int, bool]:
+    async def _keep(
+        self, erasure: Erasure, place: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False
+    ) -> None:
+        async with self._database.write() as connection:
+            if not await erasing.progress(
+                connection, erasure, self._node, place, messages=messages, archived=archived, finished=finished
+            ):
+                raise StoreUnavailable("another process has taken this erasure over")
+
+    async def _remove_live(self, erasure: Erasure, place: UUID) -> bool:
         """Remove some of what is kept, going on from one part to the next, so that what is removed already is not
-        walked over for each; how many, and whether that was all."""
-        removed = after = 0
+        walked over for each; whether that was all."""
+        after = 0
         for _ in range(_PARTS):
             async with self._database.read() as connection:
                 seqs = await erasing.live_seqs(connection, place, erasure, after)
             await self._remove([Remove(place, erasure.asked_by, seq, service=True) for seq in seqs])
-            removed += len(seqs)
+            await self._keep(erasure, place, messages=len(seqs))
             if len(seqs) < erasing.STEP:
-                return removed, True
+                return True
             after = seqs[-1]
-        return removed, False
+        return False
 
     async def _remove(self, commands: list[Remove]) -> None:
         answers = await asyncio.gather(

@@ -92,7 +92,7 @@ class Service:
         self.writer = Writer(
             self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
         )
-        self.erasures = Erasures(self.database, self.writer)
+        self.erasures = Erasures(self.database, self.writer, self.node)
         self.access = AccessReader(self.database)
         self.pages = Pages()
         self.sweeper = Sweeper(self.database, settings.sweep_seconds)
@@ -238,10 +238,13 @@ class Service:
             raise ailing
 
     async def _erase(self) -> None:
-        """Take away what closed conversations held, at start and whenever one is closed."""
+        """Take away what closed conversations held, at start and whenever one is closed; and go on with what a process
+        that was killed has left: changed profiles of which not all have been told."""
         while True:
             try:
                 while await closed.step(self.database):
+                    pass
+                while await profiles.go_on(self.database):
                     pass
             except Exception as error:
                 log.warning("erase.failed", reason=str(error))

@@ -29,7 +29,14 @@ _ARCHIVED = """
 SELECT a.conversation_id, sum(a.messages)::bigint FROM nestrel.archive_authors a
 WHERE a.author_id = $1 AND (SELECT closed_at FROM nestrel.conversations WHERE id = a.conversation_id) IS NULL GROUP BY 1
 """
-_CLAIM = f"SELECT {_COLUMNS}, at_id FROM nestrel.erasures WHERE finished_at IS NULL ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
+_LEASE = "clock_timestamp() + interval '60 seconds'"
+_CLAIM = f"""
+UPDATE nestrel.erasures SET claimed_by = $1, claimed_until = {_LEASE} WHERE id = (
+    SELECT id FROM nestrel.erasures
+    WHERE finished_at IS NULL AND (claimed_by = $1 OR coalesce(claimed_until < clock_timestamp(), true))
+    ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+RETURNING {_COLUMNS}, at_id
+"""
 # Who writes on while this runs does so after the act: only what was there when it was asked for goes.
 _NEXT = """
 SELECT c.id FROM nestrel.conversations c
@@ -57,8 +64,9 @@ marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (S
 SELECT count(*) FROM gone
 """
 _PROGRESS = """
-UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = archived + $4, conversations = conversations + $5
-WHERE id = $1
+UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = archived + $4,
+       conversations = conversations + $5, claimed_until = clock_timestamp() + interval '60 seconds'
+WHERE id = $1 AND claimed_by = $6 RETURNING id
 """
 _FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
@@ -132,10 +140,10 @@ async def page(connection: Connection, limit: int, after: UUID) -> tuple[list[Er
     return found[:limit], found[limit - 1].id if len(found) > limit else None
 
 
-async def claim(connection: Connection) -> tuple[Erasure, UUID] | None:
-    """An erasure that is not finished, for as long as the caller's transaction lasts, with the conversation that it
-    has come to; None if there is none, or others are at all of them."""
-    found = await fetch(connection, _CLAIM)
+async def claim(connection: Connection, node: str) -> tuple[Erasure, UUID] | None:
+    """An erasure that is not finished, with the conversation that it has come to, for a process: it has it for a
+    minute from each `progress` on, however long the whole takes. None if there is none, or others have all of them."""
+    found = await fetch(connection, _CLAIM, node)
     return (Erasure(*found[0][:-1]), found[0][-1]) if found else None
 
 
@@ -170,10 +178,18 @@ async def empty_expired(database: Database, conversation_id: UUID, erasure: Eras
 
 
 async def progress(
-    connection: Connection, erasure: Erasure, at: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False
-) -> None:
-    """Keep how far an erasure has come; `finished` with the conversation at which it stands."""
-    await execute(connection, _PROGRESS, erasure.id, at, messages, archived, int(finished))
+    connection: Connection,
+    erasure: Erasure,
+    node: str,
+    at: UUID,
+    *,
+    messages: int = 0,
+    archived: int = 0,
+    finished: bool = False,
+) -> bool:
+    """Keep how far an erasure has come; `finished` with the conversation at which it stands. False: another process
+    has taken it over."""
+    return bool(await fetch(connection, _PROGRESS, erasure.id, at, messages, archived, int(finished), node))
 
 
 async def finish(connection: Connection, erasure: Erasure) -> None:

@@ -51,6 +51,16 @@ WITH locked AS (
 SELECT id, rev FROM moved
 """
 
+_UNTOLD = """
+SELECT user_id, after FROM nestrel.profile_news WHERE $1::text IS NULL OR user_id = $1
+ORDER BY user_id LIMIT 1 FOR UPDATE SKIP LOCKED
+"""
+_GO_ON_AFTER = """
+INSERT INTO nestrel.profile_news (user_id, after) VALUES ($1, $2)
+ON CONFLICT (user_id) DO UPDATE SET after = excluded.after
+"""
+_TOLD = "DELETE FROM nestrel.profile_news WHERE user_id = $1"
+
 
 async def read(connection: Connection, user_ids: Iterable[str]) -> dict[str, Wire]:
     """The profiles of a page, each once; someone never seen is shown by user id."""
@@ -79,17 +89,30 @@ async def _write(
     async with database.write() as connection:
         if (await connection.execute(statement, values)).first() is None:
             return
-        after = await _tell(database, connection, user_id, UUID(int=0))
-    while after is not None:
-        async with database.write() as connection:
-            after = await _tell(database, connection, user_id, after)
+        more = await _tell(database, connection, user_id, UUID(int=0))
+    while more:
+        more = await go_on(database, user_id)
 
 
-async def _tell(database: Database, connection: Connection, user_id: str, after: UUID) -> UUID | None:
-    """Move the conversations of some memberships; returns where to go on, None at the end."""
+async def go_on(database: Database, user_id: str | None = None) -> bool:
+    """Tell some more conversations of a changed profile, of `user_id` or of anyone whose change was cut short. Where
+    it goes on is kept with each part, so that a process that is killed leaves it to the next one. False: nothing is
+    left to tell, or others are at it."""
+    async with database.write() as connection:
+        found = await fetch(connection, _UNTOLD, user_id)
+        return bool(found) and await _tell(database, connection, *found[0])
+
+
+async def _tell(database: Database, connection: Connection, user_id: str, after: UUID) -> bool:
+    """Move the conversations of some memberships; whether there may be more."""
     values = {"user_id": user_id, "after": after, "most": _MEMBERSHIPS}
     ids = list((await connection.execute(_NEXT_MEMBERSHIPS, values)).scalars())
     if ids:
         moved = await fetch(connection, _MOVE, ids, user_id)
         await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
-    return ids[-1] if len(ids) == _MEMBERSHIPS else None
+    if len(ids) == _MEMBERSHIPS:
+        await fetch(connection, _GO_ON_AFTER, user_id, ids[-1])
+        return True
+    if after.int:
+        await fetch(connection, _TOLD, user_id)
+    return False

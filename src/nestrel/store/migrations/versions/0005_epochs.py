@@ -1,4 +1,4 @@
-"""Epochs: which history of the database a row was moved in, and a schema of the service's own."""
+"""Epochs, and what was begun and has to be gone on with: profiles that are being told of, erasures by lease."""
 
 from nestrel.store.epochs import new_id
 from nestrel.store.migrations.naming import run
@@ -30,7 +30,10 @@ ALTER TABLE nestrel.conversations
     ADD epochs bigint[] NOT NULL DEFAULT '{{{first}}}',
     ADD begins bigint[] NOT NULL DEFAULT '{{0}}',
     ADD CONSTRAINT conversations_epoch CHECK (epochs[1] IS NOT NULL AND cardinality(epochs) = cardinality(begins));
-ALTER TABLE nestrel.conversations ALTER epochs DROP DEFAULT, ALTER begins DROP DEFAULT
+ALTER TABLE nestrel.conversations ALTER epochs DROP DEFAULT, ALTER begins DROP DEFAULT;
+
+CREATE TABLE nestrel.profile_news (user_id text PRIMARY KEY, after uuid NOT NULL);
+ALTER TABLE nestrel.erasures ADD claimed_by text, ADD claimed_until timestamptz
 """
 
 def upgrade() -> None:
