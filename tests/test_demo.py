@@ -15,7 +15,7 @@ import pytest
 from sqlalchemy import text
 
 from nestrel.demo import generate, scenario, seed
-from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer
+from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer, origins_of
 from nestrel.store import conversations
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
@@ -79,7 +79,7 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
 
 @pytest.fixture
 def issuer() -> httpx.AsyncClient:
-    app = make_issuer(ISSUER, "nestrel-demo", CLIENT)
+    app = make_issuer(ISSUER, "nestrel-demo", CLIENT, origins_of(8460))
     return httpx.AsyncClient(transport=httpx.ASGITransport(app), base_url=ISSUER)
 
 
@@ -135,7 +135,7 @@ def test_the_issuer_runs_on_loopback_only() -> None:
     for host in ("127.0.0.1", "localhost", "::1"):
         check_loopback(host)
     with pytest.raises(IssuerError):
-        make_issuer("http://10.0.0.1:8461", "a", "c")
+        make_issuer("http://10.0.0.1:8461", "a", "c", ())
 
 
 async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Callable[[], str]) -> None:

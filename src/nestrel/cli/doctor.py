@@ -68,7 +68,7 @@ def _service(url: str) -> Iterator[Finding]:
         return
     try:
         yield "service", health.status_code == 200, f"{url} runs {health.json()['version']}"
-        yield "readiness", ready.status_code == 200, str(ready.json().get("status"))
+        yield "readiness", ready.status_code == 200, str(ready.json().get("detail") or ready.json().get("status"))
     except (ValueError, KeyError):
         yield "service", False, f"what answers at {url} is not Nestrel"
 

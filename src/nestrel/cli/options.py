@@ -6,7 +6,7 @@ import functools
 import os
 import sys
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar
 
 import click
 
@@ -29,12 +29,16 @@ def with_service(command: Callable[..., Any]) -> Callable[..., Any]:
     """Give a command the `url` and `token` of a service, from options or their environment variables."""
 
     @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
-    @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN.")
+    @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN. What stands "
+                  "on the command line is shown to every user of the machine: prefer NESTREL_TOKEN or --token-file.")  # fmt: skip
+    @click.option("--token-file", type=click.File("r"), help="A file that holds the token; - is standard input.")
     @functools.wraps(command)
-    def run(*args: Any, url: str, token: str | None, **kwargs: Any) -> Any:
+    def run(*args: Any, url: str, token: str | None, token_file: TextIO | None, **kwargs: Any) -> Any:
+        if token_file is not None:
+            token = token_file.read().strip()
         if not token:
             raise click.UsageError(
-                "no token: pass --token, or set NESTREL_TOKEN, for example\n"
+                "no token: set NESTREL_TOKEN or pass --token-file, for example\n"
                 "  export NESTREL_TOKEN=$(nestrel token USER)"
             )
         if not url.startswith(("http://", "https://")):

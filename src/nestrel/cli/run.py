@@ -7,10 +7,12 @@ import asyncio
 import click
 
 from nestrel.cli.options import settings_or_exit
+from nestrel.core.problems import StoreUnavailable
 from nestrel.service.settings import Settings
 from nestrel.store import schema
 from nestrel.store.database import Database
-from nestrel.store.troubles import is_away
+from nestrel.store.native import NewEpoch
+from nestrel.store.troubles import driver_error, is_away
 
 
 def _with_database(settings: Settings) -> str:
@@ -58,10 +60,34 @@ def upgrade() -> None:
     try:
         before, after = asyncio.run(schema.upgrade(url, settings.schema_))
     except Exception as error:
-        if not is_away(error):
-            raise
-        raise click.ClickException(f"the database does not answer: {getattr(error, 'orig', None) or error}") from None
+        reason = str(driver_error(error)).strip().splitlines() or [type(error).__name__]
+        what = "the database cannot be used now" if is_away(error) else "the schema could not be brought to date"
+        raise click.ClickException(f"{what}: {reason[0]}") from None
     click.echo(f"the schema is at {after}" if before == after else f"upgraded from {before or 'nothing'} to {after}")
+
+
+@db.command()
+def restored() -> None:
+    """Say that the database was loaded from a dump, or started from a copy of files.
+
+    To be run before the service starts on it. Clients that hold more than the database does begin anew then; without
+    it, what a copy of files has lost would not be known. A promotion and a switchover need it not.
+    """
+    settings = settings_or_exit()
+    database = Database(_with_database(settings), schema=settings.schema_)
+
+    async def mark() -> None:
+        try:
+            async with database.read() as connection:
+                await database.history.begin(connection, set_back=database.history.known.present)
+        finally:
+            await database.close()
+
+    try:
+        asyncio.run(mark())
+    except (StoreUnavailable, NewEpoch) as error:
+        raise click.ClickException(getattr(error, "detail", None) or "the schema is not there yet") from None
+    click.echo("marked: cursors of before are held against what the database has now")
 
 
 @db.command()
@@ -77,7 +103,10 @@ def status() -> None:
         finally:
             await database.close()
 
-    at, newest = asyncio.run(look()), schema.newest()
+    try:
+        at, newest = asyncio.run(look()), schema.newest()
+    except StoreUnavailable as problem:
+        raise click.ClickException(problem.detail) from None
     click.echo(f"the schema is at {at or 'nothing'}; this version needs {newest}")
-    if at != newest:
+    if not schema.serves(at):
         raise SystemExit(1)

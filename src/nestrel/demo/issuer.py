@@ -11,7 +11,7 @@ import hashlib
 import ipaddress
 import json
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from html import escape
 from secrets import token_urlsafe
 from typing import Annotated, Any
@@ -65,26 +65,32 @@ def check_loopback(host: str) -> None:
         raise IssuerError(f"the demo's issuer signs in anyone who asks: it runs on loopback only, not on {host}")
 
 
-def _is_loopback_url(url: str) -> bool:
-    try:
-        check_loopback(urlsplit(url).hostname or "")
-    except (IssuerError, ValueError):
-        return False
-    return url.startswith(("http://", "https://"))
+_RETURNS = ("/console/signed-in", "/console/signed-in-beside")
+_LEAVES = ("/console/",)
 
 
-def make_issuer(issuer: str, audience: str, client_id: str, clock: Callable[[], float] = time.time) -> FastAPI:
-    """The issuer's application. `issuer` is its own address, `audience` what its access tokens are for.
+def origins_of(port: int) -> tuple[str, ...]:
+    """The origins of a console on this machine: a browser calls loopback by either name."""
+    return f"http://127.0.0.1:{port}", f"http://localhost:{port}"
+
+
+def make_issuer(
+    issuer: str, audience: str, client_id: str, origins: Sequence[str], clock: Callable[[], float] = time.time
+) -> FastAPI:
+    """The issuer's application. `issuer` is its own address, `audience` what its access tokens are for, `origins` those
+    of the one console that it serves: nobody else is handed a code, or may read an answer.
 
     Raises:
         IssuerError: the address is not loopback.
     """
     check_loopback(urlsplit(issuer).hostname or "")
+    returns = {origin + path for origin in origins for path in _RETURNS}
+    leaves = {origin + path for origin in origins for path in _LEAVES}
     key = ec.generate_private_key(ec.SECP256R1())
     key_id = token_urlsafe(8)
     codes: dict[str, tuple[Person, str, str, str | None, float]] = {}
     app = FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
-    app.add_middleware(CORSMiddleware, allow_origins=["*"], allow_methods=["GET", "POST"], allow_headers=["*"])
+    app.add_middleware(CORSMiddleware, allow_origins=list(origins), allow_methods=["GET", "POST"])
 
     @app.get("/.well-known/openid-configuration")
     async def discovery() -> dict[str, Any]:
@@ -119,7 +125,7 @@ def make_issuer(issuer: str, audience: str, client_id: str, clock: Callable[[], 
         login_hint: str | None = None,
         prompt: str | None = None,
     ) -> Response:
-        if not _is_loopback_url(redirect_uri) or client != client_id or code_challenge_method != "S256":
+        if redirect_uri not in returns or client != client_id or code_challenge_method != "S256":
             return HTMLResponse("<p>This request does not come from the demo's console.</p>", 400)
         query = {"redirect_uri": redirect_uri, "code_challenge": code_challenge, "client_id": client, "state": state}
         if nonce:
@@ -161,7 +167,7 @@ def make_issuer(issuer: str, audience: str, client_id: str, clock: Callable[[], 
 
     @app.get("/leave")
     async def leave(post_logout_redirect_uri: str) -> Response:
-        if not _is_loopback_url(post_logout_redirect_uri):
+        if post_logout_redirect_uri not in leaves:
             return HTMLResponse("<p>Signed out.</p>")
         return RedirectResponse(post_logout_redirect_uri, 303)
 

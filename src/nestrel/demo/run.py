@@ -16,7 +16,7 @@ import uvicorn
 from pydantic import SecretStr
 
 from nestrel.demo import files, seed
-from nestrel.demo.issuer import check_loopback, make_issuer
+from nestrel.demo.issuer import check_loopback, make_issuer, origins_of
 from nestrel.demo.postgres import LocalPostgres
 from nestrel.service.settings import Settings
 from nestrel.store import schema
@@ -59,8 +59,8 @@ def fill(url: str, progress: Callable[[int], None]) -> bool:
     return asyncio.run(run())
 
 
-def _serve_issuer(address: str, port: int, audience: str, client_id: str) -> None:
-    app = make_issuer(address, audience, client_id)
+def _serve_issuer(address: str, port: int, audience: str, client_id: str, origins: tuple[str, ...]) -> None:
+    app = make_issuer(address, audience, client_id, origins)
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
 
 
@@ -74,7 +74,7 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     check_loopback(settings.host)
     address = f"http://127.0.0.1:{port}"
     process: BaseProcess = multiprocessing.get_context("spawn").Process(
-        target=_serve_issuer, args=(address, port, files.AUDIENCE, settings.client_id), daemon=True
+        target=_serve_issuer, args=(address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)), daemon=True
     )
     process.start()
     try:

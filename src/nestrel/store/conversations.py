@@ -46,7 +46,6 @@ _MINE_PAGE = text(
     """
     SELECT c.id, c.last_at FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
     WHERE m.user_id = :user_id AND m.left_at IS NULL AND c.closed_at IS NULL
-      AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:at AS timestamptz) IS NULL OR (c.last_at, c.id) < (:at, CAST(:id AS uuid)))
     ORDER BY c.last_at DESC, c.id DESC LIMIT :limit
     """
@@ -55,7 +54,6 @@ _OPEN_PAGE = text(
     """
     SELECT c.id, c.last_at FROM nestrel.conversations c
     WHERE c.visibility = 'open' AND c.closed_at IS NULL
-      AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:id AS uuid) IS NULL OR c.id < :id)
     ORDER BY c.id DESC LIMIT :limit
     """
@@ -64,9 +62,19 @@ _EVERY_PAGE = text(
     """
     SELECT c.id, c.last_at FROM nestrel.conversations c
     WHERE c.closed_at IS NULL
-      AND (CAST(:name_key AS text) IS NULL OR c.name_key = :name_key)
       AND (CAST(:id AS uuid) IS NULL OR c.id < :id)
     ORDER BY c.id DESC LIMIT :limit
+    """
+)
+
+# A name is one conversation's: its index finds it, however many there are.
+_NAMED = text(
+    """
+    SELECT c.id, c.last_at FROM nestrel.conversations c
+    WHERE c.name_key = :name_key AND c.closed_at IS NULL AND (
+        CASE :scope WHEN 'mine' THEN EXISTS (SELECT FROM nestrel.members m
+            WHERE m.conversation_id = c.id AND m.user_id = :user_id AND m.left_at IS NULL)
+        WHEN 'open' THEN c.visibility = 'open' ELSE true END)
     """
 )
 
@@ -231,15 +239,16 @@ async def page(
 ) -> tuple[list[Wire], ListPosition | None]:
     """One page of `mine` (newest activity first) or `open` (newest made first); for a trusted backend `open` is
     every conversation. Returns the position of the next page, None at the end."""
-    query = _MINE_PAGE if scope == "mine" else _EVERY_PAGE if caller.service else _OPEN_PAGE
-    values: dict[str, Any] = {
-        "name_key": name_key(name) if name is not None else None,
-        "id": after.id if after else None,
-        "limit": limit + 1,
-    }
-    if scope == "mine":
-        values |= {"user_id": caller.user_id, "at": after.at if after else None}
-    found = (await connection.execute(query, values)).all()
+    every = scope != "mine" and caller.service
+    if name is not None:
+        key = {"name_key": name_key(name), "scope": "every" if every else scope, "user_id": caller.user_id}
+        found = (await connection.execute(_NAMED, key)).all()
+    else:
+        query = _MINE_PAGE if scope == "mine" else _EVERY_PAGE if every else _OPEN_PAGE
+        values: dict[str, Any] = {"id": after.id if after else None, "limit": limit + 1}
+        if scope == "mine":
+            values |= {"user_id": caller.user_id, "at": after.at if after else None}
+        found = (await connection.execute(query, values)).all()
     chosen = found[:limit]
     ids = [row.id for row in chosen]
     wide = await connection.execute(_SOME, {"ids": ids, "user_id": caller.user_id})

@@ -23,6 +23,7 @@ FROM nestrel.conversations c WHERE id = $1 AND closed_at IS NULL
 """
 _EVERY = "SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $1 ORDER BY id LIMIT 1000"
 _ROWS = 1_000
+_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
 CSV_COLUMNS = (
     "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
@@ -55,8 +56,13 @@ def as_csv(messages: Iterable[Wire]) -> bytes:
     writer = csv.writer(out)
     for message in messages:
         packed = {**message, "attributes": _json(message["attributes"]), "reactions": _json(message["reactions"])}
-        writer.writerow([packed[column] for column in CSV_COLUMNS])
+        writer.writerow([_cell(packed[column]) for column in CSV_COLUMNS])
     return out.getvalue().encode()
+
+
+def _cell(value: object) -> object:
+    """A cell that no spreadsheet takes for a formula: one that begins like one has an apostrophe in front."""
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
 
 
 def _json(value: object) -> str | None:

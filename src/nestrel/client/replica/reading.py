@@ -162,8 +162,8 @@ class Reading:
         with self._file.read() as connection:
             found = connection.execute(
                 "SELECT m.object FROM words w JOIN messages m ON m.n = w.rowid "
-                "WHERE words MATCH ? AND w.rowid > ? AND w.rowid < ?",
-                (" ".join(terms) + "*", low, high),
+                "WHERE words MATCH ? AND w.rowid > ? AND w.rowid < ? "
+                "ORDER BY json_extract(m.object, '$.created_at') DESC, w.rowid DESC LIMIT ?",
+                (" ".join(terms) + "*", low, high, limit),
             ).fetchall()
-        messages = [Message.model_validate_json(row[0]) for row in found]
-        return sorted(messages, key=lambda one: (one.created_at, one.seq), reverse=True)[:limit]
+        return [Message.model_validate_json(row[0]) for row in found]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from pathlib import Path
 
@@ -46,6 +47,9 @@ def opened(path: str | Path) -> sqlite3.Connection:
         NotAReplica: it is not one, or of a version that this library does not read.
     """
     try:
+        if str(path) != ":memory:":
+            # What people wrote to each other is nobody else's to read; SQLite's side files are made like this one.
+            os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
         connection = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
         connection.execute("PRAGMA journal_mode = WAL")
         # A replica that loses its last moments with the power still has the cursor that goes with it; what the outbox
@@ -58,6 +62,6 @@ def opened(path: str | Path) -> sqlite3.Connection:
             connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {VERSION}; COMMIT;")
         elif version != VERSION:
             raise NotAReplica(f"{path} is of version {version}, and this library reads {VERSION}; name another file")
-    except sqlite3.DatabaseError as error:
+    except (sqlite3.DatabaseError, OSError) as error:
         raise NotAReplica(f"{path} cannot be opened as a replica: {error}") from None
     return connection
