@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal
@@ -182,13 +182,19 @@ class AsyncClient(KeepingCalls):
         answer = await self._get(path(conversation_id, "changes"), cursor=cursor, limit=limit)
         return ChangeSet.model_validate(answer)
 
-    def follow(self, conversation_id: str, cursor: str | None = None) -> Follow:
+    def follow(
+        self,
+        conversation_id: str,
+        cursor: str | None = None,
+        *,
+        on_rewound: Callable[[], Awaitable[None]] | None = None,
+    ) -> Follow:
         """Change sets as they commit, as an asynchronous iterator that reconnects by itself and resumes where it was.
 
         Without a cursor it begins with what comes from now on; a history page's `change_cursor` begins right after
-        that page, with no hole and no double.
+        that page, with no hole and no double. `on_rewound`: see `Follow`.
         """
-        return Follow(self._base_url, self._transport.token, conversation_id, cursor)
+        return Follow(self._base_url, self._transport.token, conversation_id, cursor, on_rewound)
 
     def live(self, conversation_id: str, *, newest: int = 50) -> LiveConversation:
         """A conversation as an object that stays current while its `async with` block runs: its newest messages,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from types import TracebackType
@@ -12,12 +12,12 @@ from typing import Any
 
 from websockets.asyncio.client import ClientConnection
 
-from nestrel.client.errors import Unreachable
+from nestrel.client.errors import Unreachable, passes
 from nestrel.client.line import address_of, signed_in
 from nestrel.client.transport import TokenSource
 from nestrel.core.backoff import delays
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import NestrelError, SlowDown, StoreUnavailable
+from nestrel.core.problems import NestrelError, Problem
 
 
 class FollowState(StrEnum):
@@ -54,15 +54,24 @@ class Follow:
 
     `cursor` is the conversation cursor of all that was yielded: kept somewhere, it resumes the follow later. `state`
     says how the line is. Iterating raises `Problem` when the service refuses to let the conversation be followed.
-    Leave the loop, or use `async with`, to end it.
+    Leave the loop, or use `async with`, to end it. `on_rewound` is called when the store was restored or failed over,
+    so that what was taken in from elsewhere than this follow may be lost.
     """
 
-    def __init__(self, base_url: str, token: TokenSource, conversation_id: str, cursor: str | None) -> None:
+    def __init__(
+        self,
+        base_url: str,
+        token: TokenSource,
+        conversation_id: str,
+        cursor: str | None,
+        on_rewound: Callable[[], Awaitable[None]] | None = None,
+    ) -> None:
         self.conversation_id = conversation_id
         self.cursor = cursor
         self.state = ConnectionState(FollowState.CONNECTING)
         self._address = address_of(base_url)
         self._token = token
+        self._on_rewound = on_rewound
         self._events: AsyncIterator[Event] | None = None
         self._socket: ClientConnection | None = None
 
@@ -99,7 +108,10 @@ class Follow:
                     if isinstance(event, Unfollowed):
                         self.state = ConnectionState(FollowState.ENDED, event.reason)
                         return
-            except (Unreachable, StoreUnavailable, SlowDown) as error:
+            except (Unreachable, Problem) as error:
+                if not passes(error):
+                    self.state = ConnectionState(FollowState.ENDED, str(error))
+                    raise
                 if self.state.state is FollowState.ENDED:
                     return
                 self.state = ConnectionState(FollowState.AWAY, str(error))
@@ -115,9 +127,14 @@ class Follow:
                 cursor = {"cursor": self.cursor} if self.cursor else {}
                 done = await line.command({"type": "follow", "conversation_id": self.conversation_id, **cursor})
                 self.cursor = done["cursor"]
+                if done["rewound"] and self._on_rewound is not None:
+                    await self._on_rewound()
                 self.state = ConnectionState(FollowState.LIVE)
                 while True:
-                    event = self._read(await line.receive())
+                    frame = await line.receive()
+                    if frame["type"] == "rewound" and self._on_rewound is not None:
+                        await self._on_rewound()
+                    event = self._read(frame)
                     if event is not None:
                         yield event
         finally:

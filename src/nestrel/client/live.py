@@ -35,12 +35,8 @@ class LiveConversation:
         self._moved = asyncio.Condition()
 
     async def __aenter__(self) -> LiveConversation:
-        changes = await self._client.changes(self.id, limit=self._newest)
-        self.replica.apply(changes)
-        while changes.more:
-            changes = await self._client.changes(self.id, changes.cursor)
-            self.replica.apply(changes)
-        self._follow = self._client.follow(self.id, changes.cursor)
+        cursor = await self._begin()
+        self._follow = self._client.follow(self.id, cursor, on_rewound=self._begin_anew)
         self._task = asyncio.create_task(self._keep(self._follow))
         return self
 
@@ -51,6 +47,20 @@ class LiveConversation:
         self._task.cancel()
         with contextlib.suppress(asyncio.CancelledError):
             await self._task
+
+    async def _begin(self) -> str:
+        """Fetch the newest part; returns where to follow from."""
+        changes = await self._client.changes(self.id, limit=self._newest)
+        self.replica.apply(changes)
+        while changes.more:
+            changes = await self._client.changes(self.id, changes.cursor)
+            self.replica.apply(changes)
+        return changes.cursor
+
+    async def _begin_anew(self) -> None:
+        """The store was restored or failed over: answers and pages that are held may be of what is lost."""
+        self.replica.begin_anew()
+        await self._begin()
 
     async def _keep(self, follow: Follow) -> None:
         async with follow:
@@ -103,10 +113,12 @@ class LiveConversation:
 
     async def older(self, limit: int = 50) -> list[Message]:
         """Load the page before the oldest message held; empty when there is none."""
-        oldest = min(self.replica.messages, default=self.replica.head + 1)
-        page = await self._client.history_page(self.id, before=oldest, limit=limit)
-        self.replica.add(page)
-        return page.items
+        while True:
+            oldest, generation = min(self.replica.messages, default=self.replica.head + 1), self.replica.generation
+            page = await self._client.history_page(self.id, before=oldest, limit=limit)
+            if self.replica.generation == generation:
+                self.replica.add(page)
+                return page.items
 
     async def post(self, body: str, **options: Any) -> Message:
         """See `AsyncClient.post`."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import StrEnum
 from typing import Any, Literal
@@ -62,6 +62,23 @@ def outcome(entry: Entry, problem: Mapping[str, Any], user_id: str) -> tuple[Out
         if (message["body"], message["format"], message["author_id"], message["removed_at"]) == wanted:
             return Outcome.DONE, message
     return Outcome.REFUSED, None
+
+
+def rebased(entry: Entry, message: Mapping[str, Any], waiting: Iterable[Entry]) -> list[Entry]:
+    """The waiting edits that were written on top of an edit which has just been carried out, with the `rev` at which
+    the message stands by its answer: one's own edit in between makes none of them stale. An edit that was taken had
+    seen the newest body, so nobody else's is passed over by that."""
+    if entry.kind != "edit":
+        return []
+    seen = entry.content.get("rev")
+    return [
+        replace(later, content={**later.content, "rev": message["rev"]})
+        for later in waiting
+        if later.kind == "edit"
+        and (later.conversation_id, later.seq) == (entry.conversation_id, message["seq"])
+        and later.content.get("rev") is not None
+        and seen in (None, later.content["rev"])
+    ]
 
 
 def overlaid(message: Message, entries: Iterable[Entry], user_id: str) -> Message:

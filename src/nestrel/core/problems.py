@@ -7,7 +7,7 @@
         ├── OverQuota        403
         ├── NotFound         404
         ├── MethodNotAllowed 405
-        ├── Timeout          408
+        ├── RequestTimeout          408
         ├── NameTaken        409
         ├── KeyReused        409
         ├── ConfirmNeeded    409
@@ -101,7 +101,7 @@ class NotFound(Problem):
     status, name, title = 404, "not-found", "There is no such thing here"
 
 
-class Timeout(Problem):
+class RequestTimeout(Problem):
     """The request did not come in time."""
 
     status, name, title = 408, "request-timeout", "The request did not come in time"
@@ -223,7 +223,7 @@ PROBLEMS: dict[str, type[Problem]] = {
         OverQuota,
         NotFound,
         MethodNotAllowed,
-        Timeout,
+        RequestTimeout,
         Misdirected,
         HeadersTooLarge,
         NameTaken,

@@ -21,12 +21,20 @@ class Replica:
         self.head = 0
         self.floor = 1
         self.cursor: str | None = None
+        self.generation = 0
+        """Grows when the copy begins anew: a page asked for before is of no use."""
+
+    def begin_anew(self) -> None:
+        """The store was restored or failed over: nothing that is held, names too, is sure to be newer than what comes.
+        A change set with `reset` follows."""
+        self.profiles.clear()
 
     def apply(self, changes: ChangeSet) -> None:
         """Take in one change set."""
         if changes.reset:
             self.messages.clear()
             self.members.clear()
+            self.generation += 1
             # A store that was set back to an earlier state may have fewer messages than this copy had.
             self.head, self.floor, self.conversation = 0, 1, None
         known = self.conversation

@@ -11,7 +11,7 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 from uvicorn.protocols.websockets.websockets_sansio_impl import WebSocketsSansIOProtocol
 
 from nestrel.core import limits
-from nestrel.core.problems import HeadersTooLarge, Problem, StoreUnavailable, Timeout, Trouble
+from nestrel.core.problems import HeadersTooLarge, Problem, StoreUnavailable, RequestTimeout, Trouble
 from nestrel.service import metrics
 from nestrel.service.hosts import Proxies
 from nestrel.store import rows
@@ -134,7 +134,7 @@ class BoundedHttp(HttpToolsProtocol):
         self._unread = 0.0
         waited = now - self._since
         if self._phase == "head" and waited > limits.HEAD_SECONDS:
-            self._end_with(Timeout(f"the headers did not come within {limits.HEAD_SECONDS} s"))
+            self._end_with(RequestTimeout(f"the headers did not come within {limits.HEAD_SECONDS} s"))
         elif self._phase == "body" and self.cycle is not None:
             if self.cycle.response_complete:
                 if waited > _GONE_SECONDS or now - self._began > limits.BODY_SECONDS:
@@ -142,7 +142,7 @@ class BoundedHttp(HttpToolsProtocol):
             elif not self.flow.read_paused and (
                 waited > limits.BODY_PAUSE_SECONDS or now - self._began > limits.BODY_SECONDS
             ):
-                self._cut_body(Timeout("the body did not come in time"))
+                self._cut_body(RequestTimeout("the body did not come in time"))
 
     _unread = 0.0
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
@@ -10,7 +11,7 @@ from uuid import uuid4
 import orjson
 
 from nestrel.client.replica.store import ReplicaFile, put_message, text
-from nestrel.core.outbox import Entry, Kind
+from nestrel.core.outbox import Entry, Kind, rebased
 from nestrel.core.times import format_time, parse_time
 
 _COLUMNS = "n, conversation_id, kind, key, content, at, seq, about, problem"
@@ -69,6 +70,7 @@ class Outbox:
             if message is not None:
                 put_message(connection, message)
                 connection.execute("UPDATE outbox SET seq = ? WHERE about = ?", (message["seq"], entry.key))
+                _rebase(connection, entry, message)
             connection.execute("DELETE FROM outbox WHERE n = ?", (entry.n,))
 
     def refused(self, entry: Entry, problem: Mapping[str, Any]) -> None:
@@ -92,6 +94,13 @@ class Outbox:
                 "DELETE FROM outbox WHERE n = ? OR (seq IS NULL AND about = (SELECT key FROM outbox WHERE n = ?))",
                 (n, n),
             )
+
+
+def _rebase(connection: sqlite3.Connection, entry: Entry, message: Mapping[str, Any]) -> None:
+    """What was written on top of an edit of one's own goes by the answer to that."""
+    found = connection.execute(f"SELECT {_COLUMNS} FROM outbox WHERE n > ? ORDER BY n", (entry.n,)).fetchall()
+    for later in rebased(entry, message, [_entry(*row) for row in found]):
+        connection.execute("UPDATE outbox SET content = ? WHERE n = ?", (text(later.content), later.n))
 
 
 def _entry(

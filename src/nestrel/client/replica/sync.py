@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import random
+import sqlite3
 import time
 from collections import deque
 from collections.abc import Awaitable, Callable
@@ -18,13 +19,13 @@ from typing import Any, Protocol
 
 import orjson
 
-from nestrel.client.errors import Unreachable
+from nestrel.client.errors import Unreachable, passes
 from nestrel.client.line import Frame, Line, problem_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile, Resynced
 from nestrel.core.backoff import delays
 from nestrel.core.outbox import Entry, Outcome, outcome
-from nestrel.core.problems import InvalidRequest, NestrelError, SlowDown, StoreUnavailable
+from nestrel.core.problems import InvalidRequest, NestrelError, Problem
 
 _AGAIN_SECONDS = 1.0
 
@@ -64,6 +65,12 @@ class Network(Protocol):
 
 
 Offload = Callable[..., Awaitable[Any]]
+
+
+def _why(error: Exception) -> str:
+    if isinstance(error, (sqlite3.Error, OSError)):
+        return f"the replica's file could not be used: {error or type(error).__name__}"
+    return str(error)
 
 
 class Sync:
@@ -110,16 +117,24 @@ class Sync:
                 self._awake.clear()
                 try:
                     await self._connection()
-                except (Unreachable, StoreUnavailable, SlowDown) as error:
+                except (Unreachable, Problem, sqlite3.Error, OSError) as error:
+                    if not passes(error):
+                        self._set(ReplicaState.REFUSED, str(error))
+                        await self._awake.wait()
+                        continue
                     if self.standing.state is ReplicaState.LIVE:
                         pauses = delays(self._chance)
-                    self._set(ReplicaState.AWAY, str(error))
+                    self._set(ReplicaState.AWAY, _why(error))
                     await self._pause(next(pauses))
                 except NestrelError as error:
                     self._set(ReplicaState.REFUSED, str(error))
                     await self._awake.wait()
-        finally:
+        except asyncio.CancelledError:
             self._set(ReplicaState.ENDED, "ended by the caller")
+            raise
+        except BaseException as error:
+            self._set(ReplicaState.ENDED, f"ended by a bug of this library: {type(error).__name__}: {error}")
+            raise
 
     async def _pause(self, seconds: float) -> None:
         try:
@@ -220,16 +235,25 @@ class _User:
         answer = await self._line.receive()
         if answer["type"] == "refused":
             raise problem_of(answer)
-        if answer["type"] == "rewound" or answer["rewound"]:
+        if answer["type"] == "rewound" or answer["rewound"] or answer["reset"]:
             raise Unreachable("the store was restored or failed over")
         sync._set(ReplicaState.LIVE)
         sending = asyncio.create_task(self._send())
+        receiving = asyncio.create_task(self._receive())
+        tasks = {sending, receiving}
         try:
-            while True:
-                self._take(await self._line.receive())
+            await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+            for task in tasks:
+                if task.done():
+                    task.result()  # either of them ends the line, and says why
         finally:
-            sending.cancel()
-            await asyncio.wait([sending])
+            for task in tasks:
+                task.cancel()
+            await asyncio.wait(tasks)
+
+    async def _receive(self) -> None:
+        while True:
+            self._take(await self._line.receive())
 
     def _take(self, frame: Frame) -> None:
         file, kind = self._sync._file, frame["type"]
