@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
 import { count, titleOf } from "../lib/format";
+import { rightsOf } from "../lib/rights";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { Composer } from "./Composer";
 import { MembersDialog } from "./MembersDialog";
@@ -123,8 +124,7 @@ function Foot({ conversation, onJoined }: { conversation: Conversation; onJoined
       </div>
     );
   }
-  const writes = kind === "bulletin" ? role === "owner" || role === "moderator" : role !== "reader";
-  if (!writes)
+  if (!rightsOf(kind, role).post)
     return (
       <p className="border-t border-line px-3 py-2 text-faint">
         {kind === "bulletin" ? "Owners and moderators write here." : "You read here."}

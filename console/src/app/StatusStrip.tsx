@@ -2,6 +2,7 @@ import { Moon, Sun, SunMoon } from "lucide-react";
 import { useState } from "react";
 import { resyncText } from "../lib/format";
 import { OutboxState } from "./OutboxState";
+import { keepsOffline, setKeepsOffline } from "./place";
 import { useSeat } from "./seatContext";
 import { useObservable } from "./useObservable";
 
@@ -47,11 +48,37 @@ export function StatusStrip() {
           someone else
         </button>
       )}
-      <button type="button" className="underline" onClick={signed.leave}>
-        sign out
-      </button>
+      <SignOut />
       <ThemeSwitch />
     </footer>
+  );
+}
+
+/** Signing out leaves nothing of what was read in this browser, unless it is to stay. */
+function SignOut() {
+  const { seat, signed } = useSeat();
+  const [keeps, setKeeps] = useState(keepsOffline(seat.userId));
+  const leave = async () => {
+    await seat.end();
+    await signed.leave();
+  };
+  return (
+    <>
+      <label className="flex items-center gap-1 text-faint" title="leave the conversations in this browser">
+        <input
+          type="checkbox"
+          checked={keeps}
+          onChange={(event) => {
+            setKeepsOffline(seat.userId, event.target.checked);
+            setKeeps(event.target.checked);
+          }}
+        />
+        keep for offline
+      </label>
+      <button type="button" className="underline" onClick={() => void leave()}>
+        sign out
+      </button>
+    </>
   );
 }
 

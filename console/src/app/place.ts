@@ -23,3 +23,21 @@ export function rememberConversation(member: string, conversation: string): void
 export function recallConversation(member: string): string | null {
   return localStorage.getItem(key(member, "last"));
 }
+
+/** Forget where a member was; for signing out. */
+export function forgetPlaces(member: string): void {
+  const own = key(member, "");
+  for (const name of Object.keys(localStorage)) if (name.startsWith(own)) localStorage.removeItem(name);
+}
+
+const keepKey = (member: string) => `nestrel.keep.${member}`;
+
+/** Whether a member's conversations stay in this browser after signing out. */
+export function keepsOffline(member: string): boolean {
+  return localStorage.getItem(keepKey(member)) === "yes";
+}
+
+export function setKeepsOffline(member: string, keeps: boolean): void {
+  if (keeps) localStorage.setItem(keepKey(member), "yes");
+  else localStorage.removeItem(keepKey(member));
+}

@@ -1,5 +1,6 @@
 import { type User, UserManager, WebStorageStateStore } from "oidc-client-ts";
 import { Replica } from "../sync/replica";
+import { forgetPlaces, keepsOffline } from "./place";
 
 export type ConsoleConfig = {
   issuer: { authority: string; client_id: string } | null;
@@ -7,7 +8,12 @@ export type ConsoleConfig = {
   version: string;
 };
 
-export type Signed = { userId: string; token: () => string; leave: () => void; other: (() => void) | null };
+export type Signed = {
+  userId: string;
+  token: () => string;
+  leave: () => Promise<void>;
+  other: (() => void) | null;
+};
 
 export type Second = { userId: string; token: () => string };
 
@@ -167,10 +173,13 @@ export class SignIn {
     return {
       userId,
       token,
-      leave: () => {
+      leave: async () => {
         window.localStorage.removeItem(MEMBER);
         window.sessionStorage.clear();
-        void Replica.forget(userId);
+        if (!keepsOffline(userId)) {
+          forgetPlaces(userId);
+          await Replica.forget(userId);
+        }
         window.location.assign("/console/");
       },
       other: this.users ? () => void this.redirect(null) : null,

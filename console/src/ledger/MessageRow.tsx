@@ -220,10 +220,24 @@ function Body({ message, copy }: { message: Message; copy: ConversationCopy }) {
   if (message.format === "markdown")
     return (
       <div className="prose">
-        <Markdown remarkPlugins={[remarkGfm]} rehypePlugins={[rehypeSanitize]}>
+        <Markdown
+          remarkPlugins={[remarkGfm]}
+          rehypePlugins={[rehypeSanitize]}
+          components={{ img: PictureLink }}
+        >
           {message.body}
         </Markdown>
       </div>
     );
   return <span className="whitespace-pre-wrap">{message.body}</span>;
+}
+
+/** A picture from anywhere would tell its host who reads this, and when: it is a link instead. */
+function PictureLink({ src, alt }: { src?: unknown; alt?: string | undefined }) {
+  const address = typeof src === "string" ? src : "";
+  return (
+    <a href={address} rel="noreferrer noopener" target="_blank">
+      {alt || address || "a picture"}
+    </a>
+  );
 }

@@ -1,4 +1,5 @@
 import type { Message } from "../api/client";
+import { rightsOf } from "../lib/rights";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import type { Seat } from "../sync/seat";
 
@@ -8,11 +9,14 @@ export type Rights = { react: boolean; edit: boolean; remove: boolean };
 export function rightsOn(message: Message, copy: ConversationCopy, seat: Seat): Rights {
   const conversation = seat.conversations.find((one) => one.id === copy.id);
   const role = conversation?.my_role ?? null;
-  if (message.removed_at !== null || role === null) return { react: false, edit: false, remove: false };
+  if (message.removed_at !== null || !conversation) return { react: false, edit: false, remove: false };
+  const may = rightsOf(conversation.kind, role);
   const own = message.author_id === seat.userId;
-  const manages = role === "owner" || role === "moderator";
-  const writes = manages || (role === "writer" && conversation?.kind !== "bulletin");
-  return { react: true, edit: own && writes, remove: own || manages };
+  return {
+    react: may.react,
+    edit: own && may.edit_own,
+    remove: own ? may.remove_own : may.remove_others,
+  };
 }
 
 export function reactedWith(message: Message, symbol: string, userId: string): boolean {

@@ -1,6 +1,7 @@
 import type { ChangeSet, HistoryPage, Member, Message, Profile } from "../api/client";
 import { Observable } from "./observable";
 import { type Entry, overlaid } from "./outbox";
+import { isNewer } from "./replica";
 
 export type Row =
   | { kind: "torn"; gone: number; floor: number }
@@ -170,19 +171,19 @@ export class ConversationCopy extends Observable {
   private take(messages: Message[], profiles: Profile[]): void {
     for (const message of messages) {
       const held = this.messages.get(message.seq);
-      if (!held || held.rev < message.rev) this.messages.set(message.seq, message);
+      if (isNewer(message, held)) this.messages.set(message.seq, message);
       this.rev = Math.max(this.rev, message.rev);
     }
     for (const profile of profiles) {
       const held = this.profiles.get(profile.user_id);
-      if (!held || held.rev < profile.rev) this.profiles.set(profile.user_id, profile);
+      if (isNewer(profile, held)) this.profiles.set(profile.user_id, profile);
     }
   }
 
   private takeMembers(members: Member[]): void {
     for (const member of members) {
       const held = this.members.get(member.user_id);
-      if (!held || held.rev < member.rev) this.members.set(member.user_id, member);
+      if (isNewer(member, held)) this.members.set(member.user_id, member);
       this.rev = Math.max(this.rev, member.rev);
     }
   }

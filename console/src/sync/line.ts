@@ -18,12 +18,17 @@ export type Answer = {
   cursor?: string;
   read_seq?: number;
   unread?: number;
+  reset?: boolean;
+  rewound?: boolean;
 };
+/** The store was restored or failed over: what came before may be lost. */
+type Rewound = { type: "rewound" };
 type Frame =
   | { type: "signed_in"; user_id: string; expires_at: string }
   | ({ type: "done" } & Answer)
   | { type: "refused"; ref?: number; problem: ProblemDocument }
   | { type: "checkpoint"; cursor: string }
+  | Rewound
   | Changes
   | Unfollowed;
 
@@ -42,11 +47,17 @@ export interface LineEvents {
   changes(set: Changes): void;
   unfollowed(frame: Unfollowed): void;
   checkpoint(cursor: string): void;
+  /** What is held may be of a history that is lost: the next catching up says so. */
+  rewound(): void;
   /** Signed in: time to catch up. When that is done the line is `live`; if it fails the line is tried again. */
   opened(): Promise<void>;
 }
 
 const CUT = "the line is cut here";
+/** A line on which nothing comes is asked whether it is there, and given up when it does not answer. */
+const QUIET_MS = 20_000;
+const SILENT_MS = 35_000;
+const LOOK_MS = 5_000;
 
 /**
  * One WebSocket that is kept open: it signs in, carries commands and brings frames, and after a break comes back
@@ -60,6 +71,8 @@ export class Line extends Observable {
   private readonly waiting = new Map<number, Waiting>();
   private nextRef = 1;
   private timer: number | undefined;
+  private heardAt = 0;
+  private readonly looking: number;
   private pause = pauses();
   private ended = false;
 
@@ -71,7 +84,25 @@ export class Line extends Observable {
   ) {
     super();
     window.addEventListener("online", this.retryNow);
+    this.looking = window.setInterval(() => this.look(), LOOK_MS);
     this.connect();
+  }
+
+  /** Whether the other side is still there: a browser does not say so of a line that is half open. */
+  private look(): void {
+    const socket = this.socket;
+    if (socket?.readyState !== WebSocket.OPEN) return;
+    const silent = Date.now() - this.heardAt;
+    if (silent > SILENT_MS) this.again("nothing is heard of the service");
+    else if (silent > QUIET_MS) this.command({ type: "ping" }).catch(() => {});
+  }
+
+  /** Give this line up, and come back on another one. */
+  again(reason: string): void {
+    if (this.ended || this.held) return;
+    window.clearTimeout(this.timer);
+    this.abandon();
+    this.away(reason);
   }
 
   /** Send a command; resolves with its answer. Rejects with `CommandRefused` or `LineBroken`. */
@@ -91,6 +122,7 @@ export class Line extends Observable {
     this.ended = true;
     window.removeEventListener("online", this.retryNow);
     window.clearTimeout(this.timer);
+    window.clearInterval(this.looking);
     this.socket?.close(1000);
   }
 
@@ -136,9 +168,11 @@ export class Line extends Observable {
     const socket = new WebSocket(this.url);
     this.socket = socket;
     socket.onopen = () => {
+      this.heardAt = Date.now();
       this.command({ type: "sign_in", token: this.token() }).catch(() => {});
     };
     socket.onmessage = (event) => {
+      this.heardAt = Date.now();
       const frame = JSON.parse(event.data as string) as Frame;
       this.note("in", frame.type, event.data as string);
       this.receive(frame);
@@ -150,6 +184,7 @@ export class Line extends Observable {
     if (frame.type === "changes") this.events.changes(frame);
     else if (frame.type === "unfollowed") this.events.unfollowed(frame);
     else if (frame.type === "checkpoint") this.events.checkpoint(frame.cursor);
+    else if (frame.type === "rewound") this.events.rewound();
     else if (frame.type === "signed_in") void this.catchUp();
     else {
       const waiting = frame.ref === undefined ? undefined : this.waiting.get(frame.ref);

@@ -25,6 +25,7 @@ export function frameOf(entry: Entry): Record<string, unknown> {
 /** What a refusal means. An edit that looks stale because it arrived before, with its answer lost, is done. */
 export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): Outcome {
   if (problem.status === 401 || problem.status === 429 || problem.status >= 500) return { is: "again" };
+  if (entry.kind === "post" && problem.status === 410) return { is: "done", message: null };
   const present = problem.message as Message | undefined;
   if (
     entry.kind === "edit" &&
@@ -35,6 +36,24 @@ export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): O
   )
     return { is: "done", message: present };
   return { is: "refused" };
+}
+
+/** The waiting edits that were written on top of an edit which has just been carried out, with the `rev` of its answer:
+ * one's own edit in between makes none of them stale. An edit that was taken had seen the newest body. */
+export function rebased(entry: Entry, message: Message, waiting: Entry[]): Entry[] {
+  if (entry.kind !== "edit") return [];
+  const seen = entry.content.rev;
+  return waiting
+    .filter(
+      (one) =>
+        one.n !== entry.n &&
+        one.kind === "edit" &&
+        one.conversation_id === entry.conversation_id &&
+        one.content.seq === message.seq &&
+        one.content.rev !== undefined &&
+        (seen === undefined || seen === one.content.rev),
+    )
+    .map((one) => ({ ...one, content: { ...one.content, rev: message.rev } }));
 }
 
 /** A message as it will be once the waiting commands about it have been carried out. */

@@ -11,6 +11,8 @@ const answer = (items: ChangeSet[], extra: Partial<ResyncAnswer> = {}): ResyncAn
   cursor: "all",
   more: false,
   reset: false,
+  begins: false,
+  rewound: false,
   ...extra,
 });
 
@@ -56,6 +58,17 @@ it("keeps after a sync from nothing only what that named, over all its parts", a
     [1],
     [],
   ]);
+});
+
+it("names what was taken in or dropped behind the cursor when the store was set back, and forgets their profiles' revs", async () => {
+  const replica = await open();
+  const mara = { user_id: "mara", display_name: "Mara", picture: null, rev: 4 };
+  await replica.answer(answer([set("a", [message("a", 1)], { profiles: { mara } })], { gone: ["c"] }));
+  await replica.changes(set("b", [message("b", 1)]));
+  await replica.checkpoint("later");
+  expect(await replica.rewind()).toEqual(["a", "b", "c"]);
+  await replica.changes(set("a", [], { profiles: { mara: { ...mara, display_name: "Of now", rev: 2 } } }));
+  expect((await replica.listed()).profiles).toMatchObject([{ display_name: "Of now", rev: 2 }]);
 });
 
 it("keeps the outbox in order, and the newest receipt of a conversation only", async () => {

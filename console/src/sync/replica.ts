@@ -13,9 +13,11 @@ interface Tables extends DBSchema {
   members: { key: [string, string]; value: Member };
   profiles: { key: string; value: Profile };
   outbox: { key: number; value: Entry };
+  /** Conversations of which something was taken in, or which were dropped, that the cursor may not cover; and when. */
+  touched: { key: string; value: number };
 }
 
-const STORES = ["meta", "places", "listed", "messages", "members", "profiles", "outbox"] as const;
+const STORES = ["meta", "places", "listed", "messages", "members", "profiles", "outbox", "touched"] as const;
 type Store = (typeof STORES)[number];
 type Writing = IDBPTransaction<Tables, Store[], "readwrite">;
 
@@ -28,7 +30,15 @@ export type ResyncAnswer = {
   more: boolean;
   reset: boolean;
   begins: boolean;
+  rewound: boolean;
 };
+
+/** After so long a checkpoint covers what was taken in before it: the snapshot that it speaks for is older than it. */
+const COVERED_MS = 60_000;
+
+/** A row never goes back: the one with the higher `rev` stays, and of equal ones the later. */
+export const isNewer = (row: { rev: number }, held: { rev: number } | undefined): boolean =>
+  !held || held.rev <= row.rev;
 
 /**
  * A member's conversations in this browser (IndexedDB). Each method that writes is one transaction: the rows of a
@@ -39,8 +49,12 @@ export class Replica {
 
   static async open(member: string): Promise<Replica> {
     return new Replica(
-      await openDB<Tables>(`nestrel.replica.${member}`, 1, {
-        upgrade(db) {
+      await openDB<Tables>(`nestrel.replica.${member}`, 2, {
+        // Signing out in another page deletes it: nobody holds that up.
+        blocking: (_current, _blocked, event) => (event.target as IDBDatabase).close(),
+        upgrade(db, before) {
+          if (before < 2) db.createObjectStore("touched");
+          if (before === 1) return;
           db.createObjectStore("meta");
           db.createObjectStore("places", { keyPath: "id" });
           db.createObjectStore("listed", { keyPath: "id" });
@@ -83,6 +97,7 @@ export class Replica {
       const whole = await meta.get("whole");
       if (found.reset && (found.begins || whole === undefined)) {
         await meta.put("1", "whole");
+        await forgetRevs(tx);
         for (const place of await tx.objectStore("places").getAll())
           await tx.objectStore("places").put({ ...place, named: false });
       }
@@ -109,7 +124,17 @@ export class Replica {
   checkpoint(cursor: string): Promise<void> {
     return this.write(async (tx) => {
       await tx.objectStore("meta").put(cursor, "cursor");
+      const touched = tx.objectStore("touched");
+      for (const id of await touched.getAllKeys())
+        if (((await touched.get(id)) ?? 0) <= Date.now() - COVERED_MS) await touched.delete(id);
     });
+  }
+
+  /** The store was restored or failed over. What was taken in behind the cursor may be lost, an end of membership too:
+   * the conversations of which anything was are to be fetched anew. */
+  async rewind(): Promise<string[]> {
+    await this.write(forgetRevs);
+    return this.db.getAllKeys("touched");
   }
 
   /** Keep nothing of a conversation that is the member's no more. */
@@ -123,6 +148,7 @@ export class Replica {
       const place = await placeOf(tx, id);
       await rows(tx, page.items, Object.values(page.profiles));
       await bound(tx, place, page.head, page.floor);
+      await touch(tx, id);
     });
   }
 
@@ -199,10 +225,13 @@ export class Replica {
   }
 
   /** The service has carried a command out: it goes, and the message that it made comes, in one step. */
-  settled(n: number, message: Message | null): Promise<void> {
+  settled(n: number, message: Message | null, later: Entry[] = []): Promise<void> {
     return this.write(async (tx) => {
       await tx.objectStore("outbox").delete(n);
-      if (message) await rows(tx, [message], []);
+      for (const entry of later) await tx.objectStore("outbox").put(entry);
+      if (!message) return;
+      await rows(tx, [message], []);
+      await touch(tx, message.conversation_id);
     });
   }
 
@@ -228,19 +257,30 @@ async function take(tx: Writing, set: ChangeSet): Promise<void> {
   for (const member of set.members) {
     const key: [string, string] = [set.conversation_id, member.user_id];
     const held = await members.get(key);
-    if (!held || held.rev <= member.rev) await members.put(member, key);
+    if (isNewer(member, held)) await members.put(member, key);
   }
   await bound(tx, { ...place, cursor: set.cursor }, set.head, set.floor);
+  await touch(tx, set.conversation_id);
+}
+
+async function touch(tx: Writing, id: string): Promise<void> {
+  await tx.objectStore("touched").put(Date.now(), id);
+}
+
+/** Profiles of another history may carry a higher `rev` than any that comes now. */
+async function forgetRevs(tx: Writing): Promise<void> {
+  const profiles = tx.objectStore("profiles");
+  for (const one of await profiles.getAll()) await profiles.put({ ...one, rev: 0 });
 }
 
 async function rows(tx: Writing, messages: Message[], profiles: Profile[]): Promise<void> {
   for (const message of messages) {
     const held = await tx.objectStore("messages").get([message.conversation_id, message.seq]);
-    if (!held || held.rev <= message.rev) await tx.objectStore("messages").put(message);
+    if (isNewer(message, held)) await tx.objectStore("messages").put(message);
   }
   for (const profile of profiles) {
     const held = await tx.objectStore("profiles").get(profile.user_id);
-    if (!held || held.rev <= profile.rev) await tx.objectStore("profiles").put(profile);
+    if (isNewer(profile, held)) await tx.objectStore("profiles").put(profile);
   }
 }
 
@@ -259,6 +299,7 @@ async function drop(tx: Writing, id: string): Promise<void> {
   await clear(tx, id);
   await tx.objectStore("places").delete(id);
   await tx.objectStore("listed").delete(id);
+  await touch(tx, id);
 }
 
 /** The end of a sync from nothing: what it did not name is not the member's any more. */

@@ -7,6 +7,7 @@ import {
   type Message,
   makeApi,
   type Profile,
+  Refusal,
 } from "../api/client";
 import { ConversationCopy } from "./conversationCopy";
 import { CommandRefused, Line, LineBroken, type Unfollowed } from "./line";
@@ -17,6 +18,8 @@ import { SeatOutbox } from "./seatOutbox";
 
 const SHOWN = 100;
 const LIST_MS = 1000;
+const LIST_SOON_MS = 100;
+const RESTORED = "the store was restored or failed over";
 
 type PageQuery = { limit: number; before?: number; after?: number; around?: number };
 
@@ -36,8 +39,11 @@ export class Seat extends Observable {
   private readonly copies = new Map<string, ConversationCopy>();
   private fresh = false;
   private ended = false;
+  /** A write has failed: the replica ends at its cursor. */
+  private torn = false;
   private readonly loading: Promise<void>;
   private listTimer: number | undefined;
+  private listing: number | undefined;
   /** What is written into the replica, in its order. */
   private written: Promise<unknown> = Promise.resolve();
   private caughtUp: () => void = () => {};
@@ -71,6 +77,7 @@ export class Seat extends Observable {
       },
       unfollowed: (frame) => this.onUnfollowed(frame),
       checkpoint: (cursor) => this.keep(() => replica.checkpoint(cursor)),
+      rewound: () => this.line.again(RESTORED),
       opened: () => this.catchUp(),
     });
     this.line.subscribe(() => {
@@ -92,16 +99,30 @@ export class Seat extends Observable {
     return seat;
   }
 
-  end(): void {
+  /** Resolves when all is written and closed. */
+  async end(): Promise<void> {
     this.ended = true;
     window.clearTimeout(this.listTimer);
+    window.clearTimeout(this.listing);
     this.line.end();
-    void this.written.then(() => this.replica.close());
+    this.outbox.end();
+    await this.written;
+    this.replica.close();
   }
 
+  /** Write into the replica, in order. After a write that failed nothing else is written, the cursor least of all, until
+   * everything behind the cursor that is held has come once more. */
   private keep(work: () => Promise<void>): void {
-    this.written = this.written.then(work).catch((error: unknown) => {
-      if (!this.ended) console.error("the replica could not be written", error);
+    this.written = this.written.then(async () => {
+      if (this.torn) return;
+      try {
+        await work();
+      } catch (error) {
+        if (this.ended) return;
+        this.torn = true;
+        const why = error instanceof Error ? error.message || error.name : String(error);
+        this.line.again(`what came cannot be kept in this browser: ${why}`);
+      }
     });
   }
 
@@ -113,18 +134,54 @@ export class Seat extends Observable {
     await this.loading; // what waits goes out before anything comes in
     await this.outbox.flush();
     await this.written;
+    this.torn = false;
     let moved = !this.listed || this.fresh;
-    this.resynced = await resync(this.userId, this.token(), await this.replica.cursor(), async (answer) => {
-      moved ||= answer.items.length > 0 || answer.gone.length > 0;
+    let anew: Set<string> | null = null;
+    this.resynced = await resync(this.userId, this.token(), await this.replica.cursor(), async (found) => {
+      moved ||= found.items.length > 0 || found.gone.length > 0 || found.rewound;
+      if (anew === null || found.begins)
+        anew = new Set(found.rewound ? await this.fetchAnew(await this.replica.rewind()) : []);
+      // Those are newer than the cursor that this leads to, and what changed before is no news.
+      const taken = anew;
+      const answer = { ...found, items: found.items.filter((one) => !taken.has(one.conversation_id)) };
       await this.replica.answer(answer);
       this.show(answer);
     });
     if (moved) await this.list();
     this.fresh = false;
     const cursor = await this.replica.cursor();
-    await this.line.command({ type: "follow_all", cursor });
+    const following = await this.line.command({ type: "follow_all", cursor });
+    if (following.reset || following.rewound) throw new LineBroken(RESTORED);
     this.caughtUp();
     this.changed();
+  }
+
+  /** The store was restored or failed over: begin these copies again. */
+  private async fetchAnew(ids: string[]): Promise<string[]> {
+    this.profiles.clear();
+    for (const id of ids) {
+      let cursor: string | null = null;
+      for (let more = true; more; ) {
+        const query: { cursor?: string } = cursor ? { cursor } : {};
+        const params = { path: { conversation_id: id }, query };
+        const exchange = this.api.GET("/v1/conversations/{conversation_id}/changes", { params });
+        const set: ChangeSet | null = await answered(exchange).catch((error: unknown) => {
+          if (error instanceof Refusal && (error.problem.status === 404 || error.problem.status === 403))
+            return null;
+          throw error;
+        });
+        if (!set) {
+          await this.replica.drop(id);
+          this.forget(id);
+          break;
+        }
+        await this.replica.changes(set);
+        this.apply(set);
+        cursor = set.cursor;
+        more = set.more;
+      }
+    }
+    return ids;
   }
 
   private show(answer: ResyncAnswer): void {
@@ -154,6 +211,14 @@ export class Seat extends Observable {
       this.listProblem = error instanceof Error ? error.message : String(error);
     }
     this.changed();
+  }
+
+  /** The same in a moment, however many ask for it. */
+  private listSoon(): void {
+    this.listing ??= window.setTimeout(() => {
+      this.listing = undefined;
+      void this.list();
+    }, LIST_SOON_MS);
   }
 
   /** Read one conversation of the list again. */
@@ -342,8 +407,8 @@ export class Seat extends Observable {
     this.apply(set);
     const listed = this.conversations.find((one) => one.id === set.conversation_id);
     const own = set.members.find((member) => member.user_id === this.userId);
-    if (!listed || set.conversation || (own && (own.left_at !== null || own.role !== listed.my_role))) {
-      void this.list();
+    if (!listed || (own && (own.left_at !== null || own.role !== listed.my_role))) {
+      this.listSoon();
       return;
     }
     const last = set.messages.reduce<Message | null>(
@@ -355,8 +420,11 @@ export class Seat extends Observable {
     // Some of what went may have been tombstones, which are not counted: the next list has it to the number.
     const gone = Math.max(0, set.floor - listed.floor);
     const kept = Math.max(0, listed.message_count + fresh.length - gone);
+    // What a conversation says of itself comes with the set; what it says to this member, with the next list.
+    const { my_role, unread, partner, last_message, ...fields } = set.conversation ?? listed;
     const moved: Conversation = {
       ...listed,
+      ...fields,
       head: set.head,
       floor: set.floor,
       last_message: last,

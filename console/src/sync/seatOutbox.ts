@@ -1,7 +1,7 @@
 import type { Message } from "../api/client";
 import { type Answer, CommandRefused, type Line, LineBroken } from "./line";
 import { Observable } from "./observable";
-import { type Entry, frameOf, type Kind, outcomeOf } from "./outbox";
+import { type Entry, frameOf, type Kind, outcomeOf, rebased } from "./outbox";
 import type { Replica } from "./replica";
 
 const AGAIN_MS = 1000;
@@ -10,6 +10,8 @@ const AGAIN_MS = 1000;
 export class SeatOutbox extends Observable {
   entries: Entry[] = [];
   private running = false;
+  /** Tells the other pages of this member that the file has changed. */
+  private readonly others: BroadcastChannel;
 
   constructor(
     private readonly me: string,
@@ -18,6 +20,12 @@ export class SeatOutbox extends Observable {
     private readonly settled: (entry: Entry, message: Message | null) => void,
   ) {
     super();
+    this.others = new BroadcastChannel(`nestrel.outbox.${me}`);
+    this.others.onmessage = () => void this.load();
+  }
+
+  end(): void {
+    this.others.close();
   }
 
   async load(): Promise<void> {
@@ -59,6 +67,7 @@ export class SeatOutbox extends Observable {
       );
     this.entries = [...this.entries, { ...entry, n }];
     this.changed();
+    this.others.postMessage(null);
     void this.pump();
   }
 
@@ -74,12 +83,14 @@ export class SeatOutbox extends Observable {
     this.entries = this.entries.filter((one) => one.n !== n);
     this.changed();
     await this.replica.settled(n, null);
+    this.others.postMessage(null);
   }
 
   private async keep(entry: Entry): Promise<void> {
     this.entries = this.entries.map((one) => (one.n === entry.n ? entry : one));
     this.changed();
     await this.replica.refused(entry);
+    this.others.postMessage(null);
   }
 
   /** Send what waits while the line is live. */
@@ -101,7 +112,12 @@ export class SeatOutbox extends Observable {
    * breaks, or the service cannot take commands now. */
   async flush(): Promise<void> {
     await navigator.locks.request(`nestrel.outbox.${this.me}`, async () => {
-      for (let entry = this.waiting[0]; entry; entry = this.waiting[0]) await this.send(entry);
+      // What the file holds, and not what this page remembers: another page may have sent it meanwhile.
+      const next = async () => {
+        await this.load();
+        return this.waiting[0];
+      };
+      for (let entry = await next(); entry; entry = await next()) await this.send(entry);
     });
   }
 
@@ -123,8 +139,11 @@ export class SeatOutbox extends Observable {
   /** In one step for whoever looks: the command goes, and what it made comes. */
   private async done(entry: Entry, message: Message | null): Promise<void> {
     this.entries = this.entries.filter((one) => one.n !== entry.n);
+    const later = message ? rebased(entry, message, this.entries) : [];
+    this.entries = this.entries.map((one) => later.find((moved) => moved.n === one.n) ?? one);
     this.settled(entry, message);
     this.changed();
-    await this.replica.settled(entry.n, message);
+    await this.replica.settled(entry.n, message, later);
+    this.others.postMessage(null);
   }
 }

@@ -56,6 +56,8 @@ def outcome(entry: Entry, problem: Mapping[str, Any], user_id: str) -> tuple[Out
     status = problem.get("status", 500)
     if status in (401, 429) or status >= 500:
         return Outcome.AGAIN, None
+    if entry.kind == "post" and status == 410:
+        return Outcome.DONE, None  # its key says that it was posted, and has expired since
     message = problem.get("message")
     if entry.kind == "edit" and isinstance(message, dict):
         wanted = (entry.content["body"], entry.content.get("format") or message["format"], user_id, None)

@@ -17,6 +17,7 @@ _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
     "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
+    "ping": (models.PingFrame, "Ask whether anyone is there; the answer is `done`."),
     "post": (models.PostFrame, "Post a message."),
     "edit": (models.EditFrame, "Give a message of yours a new body; with `rev`, only if it has not changed since."),
     "remove": (models.RemoveFrame, "Take a message away; a tombstone stays."),
@@ -67,6 +68,11 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
                         "description": "After `follow_all`: the cursor was of a state that is not this store's; "
                         "everything begins anew.",
                     },
+                    "rewound": {
+                        "type": "boolean",
+                        "description": "After `follow` and `follow_all`: the database was restored or failed over since "
+                        "the cursor was made; fetch anew what was taken in behind it.",
+                    },
                 },
                 [],
             ),
@@ -88,6 +94,10 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
             ),
             "Membership has ended, or the conversation is closed.",
         ),
+        "rewound": (
+            _frame("rewound", {}, []),
+            "The database was restored or failed over: what was sent before may be lost, and what is not is sent on.",
+        ),
         "checkpoint": (
             _frame("checkpoint", {"cursor": cursor}, ["cursor"]),
             "After `follow_all`: everything up to this all cursor has been sent on this socket.",
@@ -102,6 +112,11 @@ def _events() -> dict[str, tuple[dict[str, Any], str]]:
     return {
         "changes": (_ref("ChangeSet"), "A change set; on the stream of one conversation its cursor is the `id`."),
         "unfollowed": ({"type": "object", "properties": properties, "required": list(properties)}, ended[1]),
+        "reset": ({"type": "object"}, "The stream begins at nothing: what it does not bring again is not yours."),
+        "rewound": (
+            {"type": "object"},
+            "The database was restored or failed over: what was sent before may be lost, and what is not is sent on.",
+        ),
         "checkpoint": (
             {"type": "string", "maxLength": 400},
             "On the stream of all conversations: all up to this all cursor has been sent; it is the `id` too.",

@@ -83,6 +83,7 @@ class Following:
         self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
         self._sent = False
+        self._owed = False
         self._rewound = False
         self._over = False
 
@@ -152,6 +153,7 @@ class Following:
                 self.wake(held)
         self._left_out.clear()
         self._all_started = True
+        self._owed = True  # one checkpoint says that it has caught up, also where nothing came
         while self._early:
             self.joined(self._early.pop())
         self._stirred()
@@ -327,9 +329,9 @@ class Following:
         if self._checkpoint is None or not self._settled:
             return None
         at, self._checkpoint = self._checkpoint, None
-        if not self._sent or not self.follows_all:
+        if not (self._sent or self._owed) or not self.follows_all:
             return None
-        self._sent = False
+        self._sent = self._owed = False
         return Checkpoint(self._seal().all(self.caller.user_id, at))
 
     async def _deliver(self, follower: Follower) -> Delivery | None:

@@ -19,6 +19,7 @@ from nestrel.service.models import (
     FollowAllFrame,
     FollowFrame,
     Frame,
+    PingFrame,
     PostFrame,
     ReactFrame,
     ReadFrame,
@@ -151,6 +152,11 @@ async def _unfollow(session: Session, frame: Any) -> None:
     session.done(frame)
 
 
+async def _ping(session: Session, frame: Any) -> None:
+    """Is anyone there? For clients whose WebSocket does not say so of a line that is half open."""
+    session.done(frame)
+
+
 async def _sign_in(session: Session, frame: Any) -> None:
     await session.sign_in(frame)
 
@@ -162,6 +168,7 @@ _FRAMES: dict[str, tuple[type[Frame], _Handler]] = {
     "follow": (FollowFrame, _follow),
     "follow_all": (FollowAllFrame, _follow_all),
     "unfollow": (UnfollowFrame, _unfollow),
+    "ping": (PingFrame, _ping),
     "post": (PostFrame, _post),
     "edit": (EditFrame, _edit),
     "remove": (RemoveFrame, _remove),

@@ -209,6 +209,10 @@ class FollowAllFrame(Frame):
     cursor: Cursor | None = None
 
 
+class PingFrame(Frame):
+    """Answered with `done`: for a client that has heard nothing for a while."""
+
+
 class UnfollowFrame(Frame):
     conversation_id: UUID
 
