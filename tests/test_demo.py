@@ -65,7 +65,9 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
         counted = (await connection.execute(kept)).scalar_one()
         revs = (await connection.execute(text("SELECT sum(rev) FROM nestrel.conversations"))).scalar_one()
         changed = (
-            await connection.execute(text("SELECT sum(edits), (SELECT count(*) FROM nestrel.reactions) FROM nestrel.messages"))
+            await connection.execute(
+                text("SELECT sum(edits), (SELECT count(*) FROM nestrel.reactions) FROM nestrel.messages")
+            )
         ).one()
     assert tuple(found) == (seed.TOTAL, counted, 13)
     assert seed.TOTAL - 6_500 < counted < seed.TOTAL - 1_000  # rules have taken the oldest

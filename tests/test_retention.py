@@ -161,8 +161,13 @@ async def test_every_combination_of_limits_keeps_exactly_what_a_plain_list_would
         assert await counters(database, place) == (truth.floor, len(truth.kept(truth.floor)), len(truth.said))
     await sweep_all(database)
     async with database.read() as connection:
-        [(size, swept)] = await fetch(connection, "SELECT kept_bytes, swept FROM nestrel.conversations WHERE id = $1", place)
-        rows = [row[0] for row in await fetch(connection, "SELECT seq FROM nestrel.messages WHERE conversation_id = $1", place)]
+        [(size, swept)] = await fetch(
+            connection, "SELECT kept_bytes, swept FROM nestrel.conversations WHERE id = $1", place
+        )
+        rows = [
+            row[0]
+            for row in await fetch(connection, "SELECT seq FROM nestrel.messages WHERE conversation_id = $1", place)
+        ]
     assert truth.rule.keep_for is not None or size == sum(one.size for one in truth.kept(truth.floor))
     if not truth.rule.hold and truth.rule.keep_for is None:
         assert swept == truth.floor
@@ -256,7 +261,9 @@ async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Databas
     async def moved() -> bool:
         await retention.settle(database, [place])
         async with database.read() as connection:
-            [(rev, floor)] = await fetch(connection, "SELECT rev, floor FROM nestrel.conversations WHERE id = $1", place)
+            [(rev, floor)] = await fetch(
+                connection, "SELECT rev, floor FROM nestrel.conversations WHERE id = $1", place
+            )
         return bool((rev, floor) == (before + 1, 2))
 
     async with asyncio.timeout(10):
@@ -292,7 +299,9 @@ async def test_a_long_sweep_does_not_hold_up_what_grows_old(
             stored = 1
             while stored != 2:
                 async with database.read() as connection:
-                    [(stored,)] = await fetch(connection, "SELECT floor FROM nestrel.conversations WHERE id = $1", place)
+                    [(stored,)] = await fetch(
+                        connection, "SELECT floor FROM nestrel.conversations WHERE id = $1", place
+                    )
     finally:
         running.cancel()
         await asyncio.wait({running})

@@ -99,9 +99,7 @@ def _hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Following, "_until_done", once)
 
 
-@pytest.mark.parametrize(
-    "fault", [_deaf, _unwoken, _forgetful, _careless, _clock, _timeless, _nostalgic, _hasty]
-)
+@pytest.mark.parametrize("fault", [_deaf, _unwoken, _forgetful, _careless, _clock, _timeless, _nostalgic, _hasty])
 def test_it_notices_a_broken_promise_and_names_the_seed(
     monkeypatch: pytest.MonkeyPatch, fault: Callable[[pytest.MonkeyPatch], None]
 ) -> None:

@@ -95,7 +95,9 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{closed}'") == 0
     assert await count(database, f"SELECT count(*) FROM nestrel.messages WHERE conversation_id = '{kept}'") == 3_500
     assert (
-        await count(database, "SELECT count(*) FROM nestrel.conversations WHERE erased AND title = '' AND message_count = 0")
+        await count(
+            database, "SELECT count(*) FROM nestrel.conversations WHERE erased AND title = '' AND message_count = 0"
+        )
         == 1
     )
 
@@ -221,7 +223,9 @@ async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
     await Writer(database).submit([Post(place, "mara", "x")])
     monkeypatch.setattr(resync, "MANY", 0)
     async with database.read() as connection:
-        found = await resync.from_map(connection, "mara", {place: ChangePosition(2, 0, 2, database.history.known.present)}, 100, 1_000)
+        found = await resync.from_map(
+            connection, "mara", {place: ChangePosition(2, 0, 2, database.history.known.present)}, 100, 1_000
+        )
     assert found.gone == []
     assert [[message["body"] for message in item.messages] for item in found.items] == [["x"]]
 

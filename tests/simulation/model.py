@@ -147,9 +147,7 @@ class Truth:
 
     # Writing
 
-    async def change(
-        self, node: object, id_: UUID, decide: Callable[[Talk, int], Growth | None], *users: str
-    ) -> None:
+    async def change(self, node: object, id_: UUID, decide: Callable[[Talk, int], Growth | None], *users: str) -> None:
         """A transaction under the conversation's lock: what `decide` does is seen when it commits, after a while."""
         self.fail()
         async with self._locks.setdefault(id_, asyncio.Lock()):
@@ -406,7 +404,9 @@ class Truth:
     def newest(self, talk: Talk | None) -> Changes | None:
         if talk is None or talk.closed:
             return None
-        found = Changes(talk.id, None, ChangePosition(talk.rev, talk.head, 0, self.epoch), talk.head, talk.floor, reset=True)
+        found = Changes(
+            talk.id, None, ChangePosition(talk.rev, talk.head, 0, self.epoch), talk.head, talk.floor, reset=True
+        )
         found.conversation = talk.wire()
         found.messages = [talk.messages[seq].wire for seq in sorted(talk.messages)[-NEWEST:]]
         found.more = True

@@ -105,6 +105,9 @@ class Node:
     def count_command(self, _caller: object) -> None:
         pass
 
+    async def count_posts(self, _caller: object, _posts: object) -> None:
+        pass
+
     async def sign_in(self, token: str) -> Identity:
         return Identity(token, token, None, service=False, expires_at=4_000_000_000.0)
 

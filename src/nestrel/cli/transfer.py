@@ -56,7 +56,10 @@ def write(chunks: Generator[bytes], into: Path | None) -> None:
     part = into.with_name(f"{into.name}.part")
     lines = size = 0
     try:
-        with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file, output.progress("messages written") as advance:
+        with (
+            os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file,
+            output.progress("messages written") as advance,
+        ):
             for chunk in chunks:
                 file.write(chunk)
                 lines, size = lines + chunk.count(b"\n"), size + len(chunk)

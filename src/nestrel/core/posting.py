@@ -136,9 +136,7 @@ def _check_time(place: Locked, post: Post, now: datetime) -> None:
         raise invalid("/created_at", f"is before that of message {place.head}; bring messages in the order of time")
 
 
-def _number(
-    place: Locked, post: Post, fact: PostFacts, now: datetime, size: int, reply_to: int | None
-) -> Accepted:
+def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int, reply_to: int | None) -> Accepted:
     if post.imported and place.head == 0 and post.created_at is not None:
         place.last_at = post.created_at  # an empty conversation stands at the time at which it was made
     place.head += 1

@@ -209,7 +209,9 @@ class StoreUnavailable(Problem):
         reason: Trouble | None = None,
     ) -> None:
         said = (extra or {}).get("reason")
-        self.reason = reason or (Trouble(said) if isinstance(said, str) and said in Trouble.__members__.values() else Trouble.AWAY)
+        self.reason = reason or (
+            Trouble(said) if isinstance(said, str) and said in Trouble.__members__.values() else Trouble.AWAY
+        )
         super().__init__(
             detail, errors=errors, retry_after=retry_after, extra={**(extra or {}), "reason": self.reason.value}
         )

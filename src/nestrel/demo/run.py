@@ -74,7 +74,9 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     check_loopback(settings.host)
     address = f"http://127.0.0.1:{port}"
     process: BaseProcess = multiprocessing.get_context("spawn").Process(
-        target=_serve_issuer, args=(address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)), daemon=True
+        target=_serve_issuer,
+        args=(address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)),
+        daemon=True,
     )
     process.start()
     try:

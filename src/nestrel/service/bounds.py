@@ -119,7 +119,8 @@ class BoundedHttp(HttpToolsProtocol):
         metrics.REFUSALS.labels(problem.name).inc()
         self.transport.write(
             b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%sconnection: close\r\n\r\n"
-            % (problem.status, problem.name.encode(), len(body), retry) + body
+            % (problem.status, problem.name.encode(), len(body), retry)
+            + body
         )
         self.transport.close()
 

@@ -13,6 +13,9 @@ from nestrel.store.access import Caller
 
 _ETAG = re.compile(r'(W/)?"([\x21\x23-\x7e\x80-\xff]*)"')
 
+_REV_DIGITS = 19
+"""More than these no `rev` has."""
+
 
 def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: str | None) -> Post:
     """The post that a caller asks for. Its author is the caller, whatever the request says, unless a trusted backend
@@ -50,6 +53,6 @@ def revs_of(if_match: str | None) -> frozenset[int] | None:
         if found is None:
             raise invalid("/If-Match", 'must be the message\'s rev in quotes, as in "12", or *')
         weak, tag = found.groups()
-        if not weak and tag.isascii() and tag.isdigit():
+        if not weak and tag.isascii() and tag.isdigit() and len(tag) <= _REV_DIGITS:
             revs.add(int(tag))
     return frozenset(revs)

@@ -301,9 +301,7 @@ class Following:
     @property
     def pending(self) -> bool:
         """Whether `next` would give something, or might."""
-        return bool(
-            self._dirty or self._ended or self._rewound or (self._checkpoint is not None and self._settled)
-        )
+        return bool(self._dirty or self._ended or self._rewound or (self._checkpoint is not None and self._settled))
 
     @property
     def _settled(self) -> bool:

@@ -7,7 +7,7 @@ from typing import Any, Protocol
 
 from pydantic import ValidationError
 
-from nestrel.core.commands import Command, Edit, React, Read, Remove
+from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.service import problems
 from nestrel.service.commands import make_post
@@ -83,7 +83,8 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
 def _write(session: Session, frame: Frame, command: Command) -> None:
     """Hand a command to the write path in the order of the frames, and answer when it is durable: with the message,
     or with the receipt's own fields."""
-    session.service.count_command(session.caller)
+    if not isinstance(command, Post):
+        session.service.count_command(session.caller)
     mark = object()
     session.in_flight.add(mark)
 
@@ -100,7 +101,9 @@ def _write(session: Session, frame: Frame, command: Command) -> None:
 
 
 async def _post(session: Session, frame: Any) -> None:
-    _write(session, frame, make_post(frame.conversation_id, session.caller, frame, frame.key))
+    post = make_post(frame.conversation_id, session.caller, frame, frame.key)
+    await session.service.count_posts(session.caller, [post])
+    _write(session, frame, post)
 
 
 async def _edit(session: Session, frame: Any) -> None:

@@ -145,15 +145,15 @@ def bearer(header: str | None) -> str:
     return token.strip()
 
 
-_QUESTIONS = frozenset({"/v1/resync"})
-"""Calls that change nothing and are a POST only because they ask with a body."""
+_NOT_COUNTED = ("/resync", "/preview", "/messages", "/messages/batch")
+"""Calls that only ask with a body, by the end of their paths; and posts, which count themselves."""
 
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
     """Who asks. A call that changes something is counted as a command."""
     identity: Identity = request.scope["nestrel.identity"]
     caller = Caller(identity.user_id, identity.service)
-    if request.method != "GET" and request.scope["path"] not in _QUESTIONS:
+    if request.method != "GET" and not request.scope["path"].endswith(_NOT_COUNTED):
         service.count_command(caller)
     return caller
 

@@ -15,6 +15,7 @@ from nestrel.core.commands import Brought, Earlier, Post
 from nestrel.core.problems import Problem, TooLarge, invalid
 from nestrel.core.symbols import check_symbol
 from nestrel.core.times import parse_time
+from nestrel.service.http import parsed
 
 _author = lru_cache(maxsize=10_000)(text.check_user_id)
 _moment = lru_cache(maxsize=10_000)(parse_time)
@@ -24,7 +25,7 @@ def read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -
     """A line as a post, or what is wrong with it. `before` are the lines that came before it, to one of which it may
     reply: its `answers` is the place of that one among them. `nestrel.service.transfer_models.ImportLine` says what a line holds; other fields are not read."""
     try:
-        return _post(conversation_id, orjson.loads(line), before)
+        return _post(conversation_id, parsed(line), before)
     except orjson.JSONDecodeError as error:
         return invalid("", f"is not valid JSON: {error}")
     except Problem as problem:

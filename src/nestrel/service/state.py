@@ -13,9 +13,10 @@ from typing import Protocol
 import structlog
 
 from nestrel.core import limits
+from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
-from nestrel.core.problems import StoreUnavailable, Trouble
+from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.hub import Hub
@@ -24,6 +25,7 @@ from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.erasures import Erasures
+from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
@@ -31,7 +33,7 @@ from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
-from nestrel.store import closed, profiles, schema, troubles
+from nestrel.store import closed, profiles, repeats, schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.batch import Growth
 from nestrel.store.database import Database, writable
@@ -96,7 +98,7 @@ class Service:
         self.access = AccessReader(self.database)
         self.pages = Pages()
         self.sweeper = Sweeper(self.database, settings.sweep_seconds)
-        self.exports = asyncio.Semaphore(limits.EXPORTS)
+        self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
         self.outgoing = Outgoing()
         self.seats = Seats(settings.quota_connections)
         self.proxies = Proxies(settings.proxies)
@@ -218,6 +220,15 @@ class Service:
         """Count a command against the member's rate. Raises `SlowDown` when there is one and it is used up."""
         if self.rate is not None and not caller.service:
             self.rate.take(caller.user_id, time.monotonic())
+
+    async def count_posts(self, caller: Caller, posts: Sequence[Post]) -> None:
+        """Count a post, or a batch of them, likewise. What has been posted already costs nothing: its author has to
+        hear so, however many commands are left."""
+        try:
+            self.count_command(caller)
+        except SlowDown:
+            if not await repeats.known(self.database, posts):
+                raise
 
     async def check_ready(self) -> None:
         """Raises `StoreUnavailable`, with the reason, if this process cannot serve."""

@@ -97,7 +97,9 @@ async def write(
     delivery. One that is not `patient` waits for no lock, and leaves units whose conversation somebody holds."""
     places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
     ids = [places[number] for number in sorted(places)]
-    locked, held = (await facts.lock(connection, ids), set[int]()) if patient else await facts.lock_free(connection, ids)
+    locked, held = (
+        (await facts.lock(connection, ids), set[int]()) if patient else await facts.lock_free(connection, ids)
+    )
     if held:
         free = [unit for unit in units if unit[0].conversation_id.int not in held]
         answers, growths = await _write(database, connection, free, locked, followed, edit_window)

@@ -41,7 +41,9 @@ _DELETE_KEYS = text(
        AND key_hash IN (SELECT key_hash FROM nestrel.expired_keys WHERE conversation_id = :id LIMIT :step)
     """
 )
-_DELETE_REST = [text(f"DELETE FROM nestrel.{table} WHERE conversation_id = :id") for table in ("expiry_due", "discarded_runs")]
+_DELETE_REST = [
+    text(f"DELETE FROM nestrel.{table} WHERE conversation_id = :id") for table in ("expiry_due", "discarded_runs")
+]
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
 _EMPTY = text(
     """

@@ -121,9 +121,7 @@ def _signed(system: int) -> int:
     return system - 2**64 if system >= 2**63 else system
 
 
-async def _branch(
-    connection: Connection, before: str, timeline: str, replayed: Any, may_read: bool
-) -> int | None:
+async def _branch(connection: Connection, before: str, timeline: str, replayed: Any, may_read: bool) -> int | None:
     """The position at which the present timeline left an earlier one; None where that cannot be told. The timeline's
     own history file says so. Who may not read it goes by how far this server had replayed when it was promoted, which
     it knows until it is started anew, and only for one promotion."""

@@ -55,6 +55,7 @@ async def post(conversation_id: UUID, request: Request, service: ServiceDep, cal
     """Post a message. The answer comes when it is durable; a repeat of its key is answered with 200."""
     wanted = await body_of(request, PostMessage)
     unit = [make_post(conversation_id, caller, wanted, idempotency_key(request))]
+    await service.count_posts(caller, unit)
     posted = (await service.writer.submit(unit))[0]
     headers = {"ETag": f'"{posted.object["rev"]}"'}
     return Json(posted.object, 201 if posted.new else 200, headers)
@@ -64,6 +65,7 @@ async def post(conversation_id: UUID, request: Request, service: ServiceDep, cal
 async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceDep, caller: CallerDep) -> Json:
     """Post up to 500 messages, all or none, numbered in this order."""
     posts = [make_post(conversation_id, caller, message, message.key) for message in wanted.messages]
+    await service.count_posts(caller, posts)
     return Json({"items": [posted.object for posted in await service.writer.submit(posts)]})
 
 

@@ -13,7 +13,7 @@ from starlette.responses import StreamingResponse
 from nestrel.core import limits
 from nestrel.core.commands import Post
 from nestrel.core.objects import ImportAnswer
-from nestrel.core.problems import Expired, Forbidden, Problem, SlowDown, TooLarge, invalid
+from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
 from nestrel.service import importing
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented, documented_text
 from nestrel.service.state import Service
@@ -34,7 +34,6 @@ _IMPORT = {
         "content": {"application/jsonl": {"schema": ImportLine.model_json_schema()}},
     }
 }
-_RETRY_SECONDS = 5
 _UNIT = 1_000
 """Lines that one transaction imports."""
 _BREATH = 50
@@ -42,7 +41,11 @@ _BREATH = 50
 
 @router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
 async def export(
-    conversation_id: UUID, query: Annotated[ExportQuery, Query()], service: ServiceDep, caller: CallerDep
+    conversation_id: UUID,
+    query: Annotated[ExportQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
 ) -> StreamingResponse:
     """A conversation as of now, message by message: each with its earlier bodies and everyone who reacted. The live
     part is for everyone who may read it, the archive for owners and backends."""
@@ -50,37 +53,40 @@ async def export(
         access = await see(connection, conversation_id, caller)
     if query.archived and not access.standing.may_change:
         raise Forbidden("only an owner exports the archive")
-    return await _stream(service, query, conversation_id)
+    return _stream(service, request, query, conversation_id)
 
 
 @router.get("/export", response_class=StreamingResponse, responses=_EXPORT)
 async def export_all(
-    query: Annotated[ExportQuery, Query()], service: ServiceDep, caller: CallerDep
+    query: Annotated[ExportQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
     check_trusted(caller, "exports everything")
-    return await _stream(service, query, None)
+    return _stream(service, request, query, None)
 
 
-async def _stream(service: Service, query: ExportQuery, conversation_id: UUID | None) -> StreamingResponse:
-    if service.exports.locked():
-        raise SlowDown("as many exports run as this process allows; try again later", retry_after=_RETRY_SECONDS)
-    return StreamingResponse(_chunks(service, query, conversation_id), media_type=_TYPES[query.form])
+def _stream(service: Service, request: Request, query: ExportQuery, conversation_id: UUID | None) -> StreamingResponse:
+    service.exports.check()
+    reader = request.scope.get("nestrel.connection")
+    return StreamingResponse(_chunks(service, reader, query, conversation_id), media_type=_TYPES[query.form])
 
 
-async def _chunks(service: Service, query: ExportQuery, conversation_id: UUID | None) -> AsyncIterator[bytes]:
+async def _chunks(
+    service: Service, reader: object, query: ExportQuery, conversation_id: UUID | None
+) -> AsyncIterator[bytes]:
     """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
     write = exporting.table if query.form == "csv" else exporting.jsonl
-    async with service.exports, service.database.snapshot() as connection:
+    async with service.exports.place(reader) as running, service.database.snapshot() as connection:
         if query.form == "csv":
             yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
-        if conversation_id is not None:
-            async for chunk in write(connection, conversation_id, live=query.live, archived=query.archived):
-                yield chunk
-            return
-        async for one in exporting.every(connection):
+        async for one in exporting.every(connection) if conversation_id is None else _only(conversation_id):
             async for chunk in write(connection, one, live=query.live, archived=query.archived):
+                running.moved()
                 yield chunk
+
+
+async def _only(conversation_id: UUID) -> AsyncIterator[UUID]:
+    yield conversation_id
 
 
 @router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)

@@ -36,6 +36,7 @@ CREATE TABLE nestrel.profile_news (user_id text PRIMARY KEY, after uuid NOT NULL
 ALTER TABLE nestrel.erasures ADD claimed_by text, ADD claimed_until timestamptz
 """
 
+
 def upgrade() -> None:
     for statement in TABLES.format(first=new_id()).split(";\n"):
         if statement.strip():
