@@ -137,9 +137,12 @@ def check(replica: Replica, truth: Truth) -> None:
 _AGREES = """
 SELECT (SELECT count(*) FROM nestrel.messages m WHERE conversation_id = :id AND m.edits <> (
             SELECT count(*) FROM nestrel.message_edits e WHERE (e.conversation_id, e.seq) = (m.conversation_id, m.seq)))
-     + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM nestrel.reactions WHERE conversation_id = :id GROUP BY 1, 2
-                              EXCEPT SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id = :id) d)
-     + (SELECT count(*) FROM (SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id = :id AND count > 0
+     + (SELECT count(*) FROM (SELECT seq, symbol, count(*) FROM nestrel.reactions WHERE conversation_id = :id GROUP BY
+     1, 2
+                              EXCEPT SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id =
+                              :id) d)
+     + (SELECT count(*) FROM (SELECT seq, symbol, count FROM nestrel.reaction_counts WHERE conversation_id = :id AND
+     count > 0
                               EXCEPT SELECT seq, symbol, count(*) FROM nestrel.reactions WHERE conversation_id = :id
                               GROUP BY 1, 2) d)
      + (SELECT count(*) FROM nestrel.reactions r JOIN nestrel.messages m USING (conversation_id, seq)
@@ -152,7 +155,8 @@ SELECT (SELECT count(*) FROM nestrel.messages m WHERE conversation_id = :id AND 
                                   UNION SELECT rev FROM nestrel.members WHERE conversation_id = :id) r))
      + (SELECT count(*) FROM (SELECT 1 FROM (SELECT rev FROM nestrel.messages WHERE conversation_id = :id
             UNION ALL SELECT rev FROM nestrel.reaction_counts WHERE conversation_id = :id
-            UNION ALL SELECT rev FROM nestrel.members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1) twice)
+            UNION ALL SELECT rev FROM nestrel.members WHERE conversation_id = :id) r GROUP BY rev HAVING count(*) > 1)
+            twice)
 """
 
 

@@ -77,10 +77,11 @@ def test_a_cursor_goes_on_exactly_where_all_that_it_has_seen_is_still_there(step
         if lineage.goes_on(everything, present):
             assert there
         # Nothing lost since, and every step known: nobody is reset.
-        if at.epoch in lineage and all(one.branch is not None for one in line[1:]) and len(line) < BEGINS_KEPT:
-            if there and everything.lsn <= min([e.branch or 0 for e in line if e.id > at.epoch], default=now.lsn):
-                assert lineage.goes_on(everything, present)
-                assert lineage.holds(at, Begun(now.epochs, now.begins, len(now.changes)))
+        told = at.epoch in lineage and all(one.branch is not None for one in line[1:]) and len(line) < BEGINS_KEPT
+        kept = min([one.branch or 0 for one in line if one.id > at.epoch], default=now.lsn)
+        if there and told and everything.lsn <= kept:
+            assert lineage.goes_on(everything, present)
+            assert lineage.holds(at, Begun(now.epochs, now.begins, len(now.changes)))
 
 
 def test_a_cursor_from_later_than_now_is_proof_of_a_restore() -> None:

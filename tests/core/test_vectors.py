@@ -1,4 +1,5 @@
-"""The published vectors hold for each copy of the rules: the core's, and the replica's file. The console's run them too."""
+"""The published vectors hold for each copy of the rules: the core's, and the replica's file. The console's run them
+too."""
 
 from __future__ import annotations
 
@@ -99,7 +100,7 @@ async def test_the_outbox(vector: dict[str, Any]) -> None:
         outbox.put(one["kind"], one["conversation_id"], one["content"], key=one["key"], seq=one.get("seq"))
     line = Told(vector["exchange"])
     sync: Any = Sync(file, outbox, None)  # type: ignore[arg-type]  # nothing is asked of the network
-    last = list(vector["exchange"][-1][1])[0] == "refused" and vector["exchange"][-1][1]["refused"]["status"]
+    last = next(iter(vector["exchange"][-1][1])) == "refused" and vector["exchange"][-1][1]["refused"]["status"]
     try:
         await _User(sync, line).flush()
     except Unreachable:

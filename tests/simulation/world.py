@@ -32,8 +32,8 @@ from nestrel.service.outgoing import Outgoing
 from nestrel.service.seats import Seats
 from nestrel.service.socket import Session
 from nestrel.service.tokens import Identity
-from nestrel.store.batch import Growth, Written
 from nestrel.store.access import Caller
+from nestrel.store.batch import Growth, Written
 from nestrel.store.events import Moved
 from nestrel.store.resync import Place
 from tests.simulation.model import NEWEST, Truth

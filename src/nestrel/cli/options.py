@@ -30,7 +30,8 @@ def with_service(command: Callable[..., Any]) -> Callable[..., Any]:
 
     @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
     @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN. What stands "
-                  "on the command line is shown to every user of the machine: prefer NESTREL_TOKEN or --token-file.")  # fmt: skip
+                  "on the command line is shown to every user of the machine: prefer NESTREL_TOKEN, "
+                  "or --token-file.")  # fmt: skip
     @click.option("--token-file", type=click.File("r"), help="A file that holds the token; - is standard input.")
     @functools.wraps(command)
     def run(*args: Any, url: str, token: str | None, token_file: TextIO | None, **kwargs: Any) -> Any:

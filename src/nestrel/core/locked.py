@@ -16,7 +16,8 @@ class Locked:
     """A conversation as it stands under its lock. A batch moves it on, and keeps with it what it has added: how many
     messages each author now has, and the keys used.
 
-    `epoch` is the present one of the database. `floor` is the lowest `seq` kept at this instant, `stored_floor` what its row says: what is between has expired by
+    `epoch` is the present one of the database. `floor` is the lowest `seq` kept at this instant, `stored_floor` what
+    its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
     left.
     """
@@ -87,7 +88,8 @@ class Marks:
 class MessageState:
     """A message as it stands under the lock, moved on by each command of a batch that changes it.
 
-    `rev` is the newest of its row's and of its reactions', `body_rev` that of its row alone. `reacted` says who of the batch has set which symbol.
+    `rev` is the newest of its row's and of its reactions', `body_rev` that of its row alone. `reacted` says who of
+    the batch has set which symbol.
     `row_rev` and what stands after it are what the batch has to write; `partial` says that names of those who reacted
     have to be read again.
     """

@@ -105,7 +105,8 @@ class ChangeSet(WireObject):
 class ResyncAnswer(WireObject):
     """A change set for each conversation that moved. `joined` have come and are in `items` from the newest page on;
     `gone` are one's own no more. With `reset` this is part of a sync from nothing: what is in no `joined` of its parts
-    is not one's own. The first part `begins` a sync, also one that begins again. `rewound`: the database was restored or failed over
+    is not one's own. The first part `begins` a sync, also one that begins again. `rewound`: the database was restored
+    or failed over
     since the cursor was made; of each conversation of which anything was taken in after it, the newest page is to be
     fetched anew. `more`: ask again with `cursor`."""
 

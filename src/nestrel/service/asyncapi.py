@@ -70,8 +70,8 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
                     },
                     "rewound": {
                         "type": "boolean",
-                        "description": "After `follow` and `follow_all`: the database was restored or failed over since "
-                        "the cursor was made; fetch anew what was taken in behind it.",
+                        "description": "After `follow` and `follow_all`: the database was restored or failed over "
+                        "since the cursor was made; fetch anew what was taken in behind it.",
                     },
                 },
                 [],

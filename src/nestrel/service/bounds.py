@@ -1,4 +1,5 @@
-"""The server's protocols, with limits on what a connection may take before anyone is known: headers, time, and number."""
+"""The server's protocols, with limits on what a connection may take before anyone is known: headers, time, and
+number."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 from uvicorn.protocols.websockets.websockets_sansio_impl import WebSocketsSansIOProtocol
 
 from nestrel.core import limits
-from nestrel.core.problems import HeadersTooLarge, Problem, StoreUnavailable, RequestTimeout, Trouble
+from nestrel.core.problems import HeadersTooLarge, Problem, RequestTimeout, StoreUnavailable, Trouble
 from nestrel.service import metrics
 from nestrel.service.hosts import Proxies
 from nestrel.store import rows
@@ -118,9 +119,8 @@ class BoundedHttp(HttpToolsProtocol):
         retry = b"retry-after: %d\r\n" % problem.retry_after if problem.retry_after else b""
         metrics.REFUSALS.labels(problem.name).inc()
         self.transport.write(
-            b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%sconnection: close\r\n\r\n"
-            % (problem.status, problem.name.encode(), len(body), retry)
-            + body
+            b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%s"
+            b"connection: close\r\n\r\n" % (problem.status, problem.name.encode(), len(body), retry) + body
         )
         self.transport.close()
 

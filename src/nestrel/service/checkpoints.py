@@ -53,9 +53,9 @@ class Checkpoints:
         behind = self._hub.unreached(self._behind)
         self._behind = behind | await self._hub.reach(moved)
         for following, generation in asking.items():
-            if following.generation == generation and following.follows_all:
-                if self._behind.keys().isdisjoint(following.follows):
-                    following.reached(now)
+            sent = self._behind.keys().isdisjoint(following.follows)
+            if sent and following.generation == generation and following.follows_all:
+                following.reached(now)
         return now
 
     def _look_again(self) -> None:

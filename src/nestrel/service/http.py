@@ -24,7 +24,6 @@ from nestrel.service.tokens import Identity
 from nestrel.store import rows
 from nestrel.store.access import Caller
 
-
 T = TypeVar("T")
 
 

@@ -23,7 +23,8 @@ _moment = lru_cache(maxsize=10_000)(parse_time)
 
 def read(conversation_id: UUID, line: bytes, before: Sequence[Post | Problem]) -> Post | Problem:
     """A line as a post, or what is wrong with it. `before` are the lines that came before it, to one of which it may
-    reply: its `answers` is the place of that one among them. `nestrel.service.transfer_models.ImportLine` says what a line holds; other fields are not read."""
+    reply: its `answers` is the place of that one among them. `nestrel.service.transfer_models.ImportLine` says what a
+    line holds; other fields are not read."""
     try:
         return _post(conversation_id, parsed(line), before)
     except orjson.JSONDecodeError as error:

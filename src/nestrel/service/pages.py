@@ -42,7 +42,8 @@ _Key = tuple[int, UUID, int, int, HistoryQuery]
 
 
 class Pages:
-    """The pages asked for last, within 32 MB; many who ask for one at the same time read it once. A page that time has a part in (`since`, `until`) is not kept, nor one
+    """The pages asked for last, within 32 MB; many who ask for one at the same time read it once. A page that time
+    has a part in (`since`, `until`) is not kept, nor one
     of an author who never was a member: a changed profile moves the conversations of its memberships only."""
 
     def __init__(self) -> None:

@@ -18,7 +18,6 @@ from pydantic_settings import (
 
 from nestrel.store.database import asyncpg_url
 
-
 _SECRET_BYTES = 32
 
 

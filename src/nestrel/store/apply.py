@@ -59,8 +59,10 @@ _TRIM_FROM = limits.EARLIER_BYTES // (4 * limits.BODY_CHARS)
 
 _EMPTY = """
 WITH gone AS (SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[]) AS g (conversation_id, seq)),
-earlier AS (DELETE FROM nestrel.message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id, g.seq)),
-counts AS (DELETE FROM nestrel.reaction_counts c USING gone g WHERE (c.conversation_id, c.seq) = (g.conversation_id, g.seq))
+earlier AS (DELETE FROM nestrel.message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id,
+g.seq)),
+counts AS (DELETE FROM nestrel.reaction_counts c USING gone g WHERE (c.conversation_id, c.seq) = (g.conversation_id,
+g.seq))
 DELETE FROM nestrel.reactions r USING gone g WHERE (r.conversation_id, r.seq) = (g.conversation_id, g.seq)
 """
 

@@ -9,7 +9,8 @@ from nestrel.store.database import Database
 _STEP = 2_000
 
 _NEXT = text(
-    "SELECT id FROM nestrel.conversations WHERE closed_at IS NOT NULL AND NOT erased ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED"
+    "SELECT id FROM nestrel.conversations WHERE closed_at IS NOT NULL AND NOT erased ORDER BY id LIMIT 1 "
+    "FOR UPDATE SKIP LOCKED"
 )
 _DELETE = text(
     """
@@ -31,7 +32,8 @@ _DELETE_BACKLOG = text(
 _DELETE_ARCHIVE = text(
     """
     WITH part AS (SELECT segment FROM nestrel.archive_segments WHERE conversation_id = :id LIMIT 100),
-    authors AS (DELETE FROM nestrel.archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM part))
+    authors AS (DELETE FROM nestrel.archive_authors WHERE conversation_id = :id AND segment IN (SELECT segment FROM
+    part))
     DELETE FROM nestrel.archive_segments WHERE conversation_id = :id AND segment IN (SELECT segment FROM part)
     """
 )

@@ -17,7 +17,8 @@ from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import BEGINS_KEPT, Begun, Epoch, Lineage
 from nestrel.store.native import Connection, NewEpoch, execute, fetch
 
-CURRENT = """(SELECT CASE WHEN e.made_in = e.tableoid AND e.timeline = left(pg_walfile_name(pg_current_wal_insert_lsn()), 8)
+CURRENT = """(SELECT CASE WHEN e.made_in = e.tableoid AND e.timeline =
+left(pg_walfile_name(pg_current_wal_insert_lsn()), 8)
     THEN e.id END FROM nestrel.epochs e ORDER BY e.n DESC LIMIT 1)"""
 """SQL for the present epoch's id; null where it is not recorded yet."""
 

@@ -14,7 +14,8 @@ from nestrel.store.rows import Wire
 
 _COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations"
 _BEGIN = f"""
-INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at) VALUES ($1, $2, $3, clock_timestamp()) RETURNING {_COLUMNS}
+INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at) VALUES ($1, $2, $3, clock_timestamp()) RETURNING
+{_COLUMNS}
 """
 _ONE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id = $1"
 _PAGE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
@@ -47,7 +48,8 @@ WHERE c.id >= $2 AND c.closed_at IS NULL AND (
 ORDER BY c.id LIMIT 1
 """
 _SEQS = """
-SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at <= $3
+SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at
+<= $3
     AND seq >= (SELECT floor FROM nestrel.conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
 """
 _LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"

@@ -21,7 +21,8 @@ from nestrel.store.rows import MESSAGE_COLUMNS
 
 # Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
 _LOCK = f"""
-SELECT {epochs.CURRENT}, id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor, message_count,
+SELECT {epochs.CURRENT}, id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor,
+       message_count,
        kept_bytes, swept, {rules.RULE_COLUMNS}
 FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
 """

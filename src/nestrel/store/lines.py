@@ -16,7 +16,8 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _MESSAGES = f"""
-SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT $4
+SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT
+$4
 """
 _COUNTS = """
 SELECT seq, symbol, count, rev, since FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3

@@ -22,11 +22,13 @@ _PAGE = text(
     """
 )
 _ONE = text(
-    f"SELECT {MEMBER_COLUMNS} FROM nestrel.members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL"
+    f"SELECT {MEMBER_COLUMNS} FROM nestrel.members "
+    "WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL"
 )
 _CENSUS = text(
     """
-    SELECT (SELECT role FROM nestrel.members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL) AS role,
+    SELECT (SELECT role FROM nestrel.members WHERE conversation_id = :id AND user_id = :user_id AND left_at IS NULL)
+    AS role,
            (SELECT count(*) FROM (SELECT 1 FROM nestrel.members WHERE conversation_id = :id AND role = 'owner'
                AND left_at IS NULL LIMIT 2) o) AS owners,
            c.member_count AS members
@@ -53,7 +55,8 @@ _PUT = text(
 _LEAVE = text(
     f"""
     WITH moved AS (
-        UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid = pg_current_xact_id(),
+        UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid =
+        pg_current_xact_id(),
                {epochs.stamp("conversations")}
         WHERE id = :id RETURNING rev
     )

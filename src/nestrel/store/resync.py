@@ -57,7 +57,8 @@ LIMIT $3
 """
 _STILL = """
 SELECT i.id FROM unnest($2::uuid[]) AS i (id)
-CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL LIMIT 1) m
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL
+LIMIT 1) m
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 _STIRRED = f"""
@@ -90,7 +91,8 @@ class Place:
 @dataclass(slots=True)
 class Resync:
     """One answer. `whole`: it is part of a sync from nothing, and what no `joined` names is not the member's; `begins`:
-    it is the first of its parts. `rewound`: the cursor goes on, and was made before the database was restored or failed over,
+    it is the first of its parts. `rewound`: the cursor goes on, and was made before the database was restored or
+    failed over,
     so that what its holder was sent after it may be lost."""
 
     cursor: AllPosition | ResyncPosition

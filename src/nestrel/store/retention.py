@@ -21,7 +21,8 @@ from nestrel.store.rules import RULE_COLUMNS
 _RULE = f"SELECT {RULE_COLUMNS}, inherits FROM nestrel.conversations WHERE id = $1"
 _SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM nestrel.service_rule ORDER BY version DESC LIMIT 1"
 _SET_SERVICE_RULE = text(
-    f"INSERT INTO nestrel.service_rule (version, {rules.INTO}) SELECT max(version) + 1, {rules.VALUES} FROM nestrel.service_rule"
+    f"INSERT INTO nestrel.service_rule (version, {rules.INTO}) "
+    f"SELECT max(version) + 1, {rules.VALUES} FROM nestrel.service_rule"
 )
 # What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
 # one, to the archive, so that nothing is lost.
@@ -38,7 +39,8 @@ _SET = text(
 # in the order of their ids, as conversations are locked: two who do so never wait for each other in a ring.
 _DUE = """
 WITH bound AS (
-    SELECT c.id, greatest(coalesce((SELECT created_at FROM nestrel.messages WHERE conversation_id = c.id AND seq = c.floor),
+    SELECT c.id, greatest(coalesce((SELECT created_at FROM nestrel.messages WHERE conversation_id = c.id AND seq =
+    c.floor),
                                    clock_timestamp()) + c.keep_span, clock_timestamp() + interval '1 second') AS at
     FROM nestrel.conversations c
     WHERE c.id = ANY($1::text::uuid[]) AND c.keep_span IS NOT NULL AND NOT c.hold AND c.closed_at IS NULL

@@ -40,7 +40,8 @@ WITH grown AS (
     UPDATE nestrel.discarded_runs SET last_seq = $3, discarded_at = clock_timestamp()
     WHERE conversation_id = $1 AND last_seq = $2 - 1 RETURNING 1
 )
-INSERT INTO nestrel.discarded_runs (conversation_id, first_seq, last_seq) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT FROM grown)
+INSERT INTO nestrel.discarded_runs (conversation_id, first_seq, last_seq) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT
+FROM grown)
 """
 _DISCARDED_RUNS = """
 SELECT first_seq, last_seq, discarded_at FROM nestrel.discarded_runs
@@ -56,7 +57,8 @@ DELETE FROM nestrel.expired_backlog WHERE conversation_id IN (SELECT id FROM swe
 _BACKLOG = """
 SELECT count(*), coalesce(sum(c.floor - b.next_seq), 0)::bigint,
        coalesce(extract(epoch FROM clock_timestamp() - min(b.since)), 0)::float8
-FROM nestrel.expired_backlog b JOIN nestrel.conversations c ON c.id = b.conversation_id WHERE NOT c.hold AND c.closed_at IS NULL
+FROM nestrel.expired_backlog b JOIN nestrel.conversations c ON c.id = b.conversation_id WHERE NOT c.hold AND
+c.closed_at IS NULL
 """
 
 STEP = 1_000

@@ -34,7 +34,8 @@ class Writer:
     """Takes commands from every door of a process and writes them in as few transactions as there is time for.
 
     A conversation that somebody holds, another process or a stranger, holds up nobody else's: its units are parked,
-    and waited for on their own. An idle store writes at once, so gathering adds no delay. `on_growth` is called after each commit; `on_batch` hears
+    and waited for on their own. An idle store writes at once, so gathering adds no delay. `on_growth` is called after
+    each commit; `on_batch` hears
     how many commands each transaction took; `followed` says whose rows `on_growth` wants.
     """
 

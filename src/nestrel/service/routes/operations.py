@@ -6,8 +6,8 @@ from fastapi import APIRouter, Request
 from starlette.responses import PlainTextResponse, Response
 
 from nestrel import __version__
-from nestrel.service import asyncapi, metrics
 from nestrel.core.problems import NotFound
+from nestrel.service import asyncapi, metrics
 from nestrel.service.hosts import is_loopback
 from nestrel.service.http import Json, ServiceDep
 

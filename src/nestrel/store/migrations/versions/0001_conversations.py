@@ -102,7 +102,8 @@ CREATE INDEX messages_author ON nestrel.messages (conversation_id, author_id, se
 CREATE INDEX messages_changed ON nestrel.messages (conversation_id, rev) WHERE changed;
 -- Few authors fill one conversation, but a look-up by author must never be planned as a walk through all messages.
 ALTER TABLE nestrel.messages ALTER author_id SET (n_distinct = -0.1);
-CREATE INDEX messages_removed ON nestrel.messages (conversation_id, seq) INCLUDE (author_id) WHERE removed_at IS NOT NULL;
+CREATE INDEX messages_removed ON nestrel.messages (conversation_id, seq) INCLUDE (author_id) WHERE removed_at IS NOT
+NULL;
 """
 
 # created_at never decreases with seq, so the message of a moment is found by halving on the primary key, and time

@@ -1,7 +1,5 @@
 """What comes after a message is posted: earlier bodies, and reactions with their counts."""
 
-from alembic import op
-
 from nestrel.store.migrations.naming import run
 
 revision = "0002"

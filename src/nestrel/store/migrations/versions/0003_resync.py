@@ -1,7 +1,5 @@
 """Coming back: which transaction began a membership, and how far a snapshot saw into a conversation."""
 
-from alembic import op
-
 from nestrel.store.migrations.naming import run
 
 revision = "0003"
@@ -19,7 +17,8 @@ CREATE INDEX members_joined ON nestrel.members (joined_xid)
 # Within a conversation rev order is commit order, so what a snapshot saw of it is a prefix of rev. Rows that changed
 # since hide how far it went exactly; the newest row that it saw gives a place at or before that: what follows from
 # there may repeat a little and leaves nothing out. A row with a transaction that is still to come was loaded from a
-# dump, and so has been seen by every snapshot of this history. Each walk ends at the first row that was seen, or after `most`.
+# dump, and so has been seen by every snapshot of this history. Each walk ends at the first row that was seen, or
+# after `most`.
 SEEN = """
 CREATE FUNCTION nestrel.seen_v1(conversation uuid, seen pg_snapshot, most integer)
 RETURNS TABLE (rev bigint, seq bigint, beyond boolean) LANGUAGE plpgsql STABLE AS $$

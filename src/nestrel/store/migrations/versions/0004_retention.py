@@ -1,7 +1,5 @@
 """Retention: rules, what they count, what waits to be taken away, and the archive."""
 
-from alembic import op
-
 from nestrel.store.migrations.naming import run
 
 revision = "0004"
@@ -29,7 +27,8 @@ ALTER TABLE nestrel.conversations
     ADD earlier_below bigint NOT NULL DEFAULT 0,
     ADD CHECK (swept <= floor);
 
-CREATE INDEX conversations_inherits ON nestrel.conversations (inherits, id) WHERE inherits IS NOT NULL AND closed_at IS NULL;
+CREATE INDEX conversations_inherits ON nestrel.conversations (inherits, id) WHERE inherits IS NOT NULL AND closed_at
+IS NULL;
 
 CREATE TABLE nestrel.service_rule (
     version      integer PRIMARY KEY,
