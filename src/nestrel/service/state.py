@@ -43,6 +43,7 @@ log = structlog.get_logger()
 
 _KNOWN_USERS = 200_000
 _ERASE_PAUSE_SECONDS = 5.0
+_STOP_SECONDS = 5.0
 _STALL_GRACE_SECONDS = 5.0
 _SHORT_SECONDS = 1.0
 STALLED = 4408
@@ -131,7 +132,10 @@ class Service:
         ]
 
     async def stop(self) -> None:
-        await self.writer.drain()
+        """Every part of it has an end, also where the database does not answer any more."""
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(_STOP_SECONDS):
+                await self.writer.drain()
         pending: set[asyncio.Future[None]] = set(self._tasks)
         if self._resealing is not None:
             pending.add(self._resealing)

@@ -174,7 +174,10 @@ class Database:
             raise
 
     async def _connect(self) -> Connection:
-        sql = await self._engine.connect()
+        try:
+            sql = await self._engine.connect()
+        except TimeoutError:
+            raise ConnectionError("the database did not answer in time") from None
         connection = Connection(sql, (await sql.get_raw_connection()).driver_connection, self.history, self.schema)
         try:
             await self.history.met(connection)
@@ -251,6 +254,7 @@ class Database:
             return bytes(result.scalar_one())
 
     async def close(self) -> None:
+        """End all connections, whether or not the other side is there to hear it."""
         while self._idle:
-            await self._idle.pop().sql.close()
+            await self._discard(self._idle.pop())
         await self._engine.dispose()
