@@ -1,0 +1,498 @@
+"""One fault takes no others with it: the store's troubles told apart, locks that somebody holds, tasks that die."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator, Callable
+from typing import Any
+from uuid import UUID, uuid4
+
+import asyncpg
+import pytest
+from sqlalchemy.engine import make_url
+
+from nestrel.core.commands import Edit, Post
+from nestrel.core.cursors import AllPosition
+from nestrel.core.paging import HistoryQuery
+from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.live.hub import Hub
+from nestrel.live.source import StoreSource
+from nestrel.service.checkpoints import Checkpoints
+from nestrel.service.following import Checkpoint, Delivery, Following
+from nestrel.service.pages import Pages
+from nestrel.store import apply, batch, history, troubles
+from nestrel.store.access import Access, Caller, see
+from nestrel.store.database import Database
+from nestrel.store.native import fetch
+from nestrel.store.writer import Writer
+from tests.support import Person, Served, make_place, unique, until
+
+
+@pytest.fixture
+async def url(make_database: Callable[[], str]) -> str:
+    return make_database()
+
+
+@pytest.fixture
+async def database(url: str) -> AsyncIterator[Database]:
+    opened = Database(url)
+    yield opened
+    await opened.close()
+
+
+@pytest.fixture
+async def stranger(url: str) -> AsyncIterator[asyncpg.Connection[Any]]:
+    """Somebody else on the same database."""
+    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+    yield raw
+    await raw.close()
+
+
+async def test_a_row_that_somebody_holds_delays_nobody_else(
+    database: Database, stranger: asyncpg.Connection[Any]
+) -> None:
+    held, free = await make_place(database, mara="owner"), await make_place(database, mara="owner")
+    writer = Writer(database)
+    async with stranger.transaction():
+        await stranger.execute("SELECT FROM nestrel.conversations WHERE id = $1 FOR UPDATE", held)
+        waiting = [writer.submit([Post(held, "mara", f"held {n}", key=f"{n}")]) for n in range(40)]
+        times = []
+        for n in range(60):
+            began = time.perf_counter()
+            answer = await writer.submit([Post(free, "mara", f"free {n}")])
+            times.append(time.perf_counter() - began)
+            assert answer[0].object["seq"] == n + 1
+        assert not any(one.done() for one in waiting)
+    answers = await asyncio.gather(*waiting)
+    assert [one[0].object["seq"] for one in answers] == list(range(1, 41))  # in the order in which they came
+    assert sorted(times)[30] < 0.1
+
+
+async def test_a_lock_that_is_not_given_back_is_a_refusal_with_a_reason(
+    database: Database, stranger: asyncpg.Connection[Any]
+) -> None:
+    place = await make_place(database, mara="owner")
+    writer = Writer(database)
+    for lock in ("SELECT FROM nestrel.conversations WHERE id = '%s' FOR UPDATE" % place, "LOCK TABLE nestrel.messages"):
+        async with stranger.transaction():
+            await stranger.execute(lock)
+            with pytest.raises(StoreUnavailable) as refused:
+                await writer.submit([Post(place, "mara", "x", key="k")])
+        assert refused.value.reason is Trouble.LOCKED
+    assert (await writer.submit([Post(place, "mara", "x", key="k")]))[0].object["seq"] == 1
+
+
+async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(
+    url: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("nestrel.store.database._WAIT_SECONDS", 0.05)
+    database = Database(url, pool_size=2)
+    try:
+        one, two = await database.take(), await database.take()
+        with pytest.raises(StoreUnavailable) as busy:
+            async with database.read():
+                raise AssertionError("there was no connection left")
+        assert (busy.value.reason, busy.value.extra["reason"]) == (Trouble.BUSY, "busy")
+        await database.give_back(one)
+        kept = two.driver
+        await database.give_back(two)
+        with pytest.raises(StoreUnavailable) as slow:
+            async with database.read() as connection:
+                await fetch(connection, "SET statement_timeout = '20ms'")
+                await fetch(connection, "SELECT pg_sleep(1)")
+        assert slow.value.reason is Trouble.SLOW
+        assert not kept.is_closed()
+        assert len(database._idle) == 2, "connections were thrown away for one that was slow"
+    finally:
+        await database.close()
+
+
+async def test_a_database_that_takes_no_writes_is_not_ready_and_says_why(
+    url: str, stranger: asyncpg.Connection[Any]
+) -> None:
+    with Served(url) as served:
+        mara = Person(served.wait_ready().url, unique("mara"))
+        place = (await mara.make())["id"]
+        name = make_url(url).database
+        await stranger.execute(f'ALTER DATABASE "{name}" SET default_transaction_read_only = on')
+        await stranger.execute(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'nestrel%' "
+            "AND datname = current_database()"
+        )
+        answer = await mara.post(place)
+        while answer.json().get("reason") == "away":  # the connections that were cut
+            answer = await mara.post(place)
+        assert (answer.status_code, answer.json()["reason"]) == (503, "read-only")
+        assert int(answer.headers["retry-after"]) > 0
+        ready = await mara.http.get(served.url + "/readyz")
+        assert (ready.status_code, ready.json()["reason"]) == (503, "read-only")
+        assert (ready.headers["content-type"], "retry-after" in ready.headers) == ("application/problem+json", True)
+        assert (await mara.page(place))["head"] == 0
+        await stranger.execute(f'ALTER DATABASE "{name}" SET default_transaction_read_only = off')
+        await stranger.execute(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'nestrel%' "
+            "AND datname = current_database()"
+        )
+        await asyncio.to_thread(served.wait_ready)
+
+
+def test_every_error_of_the_driver_s_own_has_a_meaning() -> None:
+    """By name: an upgrade of the driver that brings a new kind of error is noticed here."""
+    own = {
+        name
+        for name in dir(asyncpg.exceptions)
+        if isinstance(kind := getattr(asyncpg.exceptions, name), type)
+        and issubclass(kind, Exception)
+        and not issubclass(kind, (asyncpg.PostgresError, Warning))
+    }
+    meant = {name for name in own if troubles.reason_of(_made(name)) is not None}
+    assert own - meant == {"DataError", "ClientConfigurationError", "UnsupportedClientFeatureError"}
+    for state, reason in (
+        ("57P01", "away"),
+        ("53100", "full"),
+        ("53300", "busy"),
+        ("58030", "full"),
+        ("40P01", "locked"),
+    ):
+        error = asyncpg.PostgresError("x")
+        error.sqlstate = state  # type: ignore[misc]  # as the driver sets it on a kind that it does not know
+        assert troubles.reason_of(error) == reason
+
+
+def _made(name: str) -> Exception:
+    kind: type[Exception] = getattr(asyncpg.exceptions, name)
+    return kind.__new__(kind)
+
+
+async def test_a_page_that_is_read_again_is_counted_once_and_many_ask_for_it_once(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place = await make_place(database, mara="owner")
+    await Writer(database).submit([Post(place, "mara", "x" * 1_000)])
+    async with database.read() as connection:
+        access: Access = await see(connection, place, Caller("mara"))
+    pages, query, reads = Pages(), HistoryQuery(50), 0
+    read = history.read
+
+    async def counted(*args: Any) -> Any:
+        nonlocal reads
+        reads += 1
+        return await read(*args)
+
+    monkeypatch.setattr(history, "read", counted)
+    found = await asyncio.gather(*(pages.read(database, access, query) for _ in range(20)))
+    assert reads == 1 and len({id(one) for one in found}) == 1
+    for _ in range(5):
+        await pages.read(database, access, query)
+    assert pages._bytes == found[0].size
+
+
+async def test_many_who_ask_for_a_page_have_the_failure_of_the_one_who_reads_it(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place = await make_place(database, mara="owner")
+    async with database.read() as connection:
+        access = await see(connection, place, Caller("mara"))
+
+    async def fails(*_args: Any) -> Any:
+        await asyncio.sleep(0)
+        raise StoreUnavailable("away")
+
+    monkeypatch.setattr(history, "read", fails)
+    pages = Pages()
+    found = await asyncio.gather(
+        *(pages.read(database, access, HistoryQuery(50)) for _ in range(5)), return_exceptions=True
+    )
+    assert all(isinstance(one, StoreUnavailable) for one in found)
+    first = asyncio.create_task(pages.read(database, access, HistoryQuery(50)))
+    second = asyncio.create_task(pages.read(database, access, HistoryQuery(50)))
+    await asyncio.sleep(0)
+    monkeypatch.undo()
+    first.cancel()  # whoever reads has gone: the other one reads
+    assert (await second).lowest == 1
+
+
+async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sick, well = await make_place(database, mara="owner"), await make_place(database, odd="owner")
+    source = StoreSource(database, 1_000)
+    hub = Hub(source)
+    since = source.since
+
+    async def fails(conversation_id: UUID, *args: Any) -> Any:
+        if conversation_id == sick:
+            raise StoreUnavailable("that one cannot be read")
+        return await since(conversation_id, *args)
+
+    monkeypatch.setattr(source, "since", fails)
+    monkeypatch.setattr("nestrel.live.hub._REACH_SECONDS", 0.2)
+    seal = _seal(database)
+    mara, odd = (Following(hub, source, lambda: seal, Caller(user), lambda: None) for user in ("mara", "odd"))
+    for one in (mara, odd):
+        await one.follow_all(None)
+    checkpoints = Checkpoints(hub, source, 1.0)
+    at: AllPosition | None = await checkpoints.turn(None)
+    writer = Writer(database)
+    for place, user in ((sick, "mara"), (well, "odd")):
+        await writer.submit([Post(place, user, "x")])
+    for _ in range(2):
+        at = await checkpoints.turn(at)
+    events = []
+    while odd.pending:
+        events.append(await odd.next())
+    assert [type(event) for event in events if event] == [Delivery, Checkpoint]
+    assert not any(isinstance(await mara.next(), Checkpoint) for _ in range(3) if mara.pending)
+    monkeypatch.undo()
+    async with asyncio.timeout(10):
+        while True:
+            at = await checkpoints.turn(at)
+            found = []
+            while mara.pending:
+                found.append(await mara.next())
+            if any(isinstance(event, Checkpoint) for event in found):
+                break
+    await hub.stop()
+
+
+def _seal(database: Database) -> Any:
+    from nestrel.core.cursors import CursorSeal
+
+    assert database.history.lineage is not None or True
+    return CursorSeal(b"a key of the test's own")
+
+
+async def test_an_earlier_body_is_kept_a_hundred_times_and_so_many_bytes(database: Database) -> None:
+    place = await make_place(database, mara="owner")
+    writer = Writer(database)
+    await writer.submit([Post(place, "mara", "first")])
+    for n in range(130):
+        await writer.submit([Edit(place, "mara", 1, f"body {n}")])
+
+    async def kept() -> list[int]:
+        async with database.read() as connection:
+            rows = await fetch(
+                connection, "SELECT n FROM nestrel.message_edits WHERE conversation_id = $1 ORDER BY n", place
+            )
+        return [row[0] for row in rows]
+
+    assert await kept() == list(range(31, 131))
+    emoji = "⚓" * 8_000
+    for n in range(30):
+        await writer.submit([Edit(place, "mara", 1, f"{n}{emoji[: 8_000 - 2]}")])
+    found = await kept()
+    assert found[-1] == 160 and 8 <= len(found) <= 11
+    [answer] = await writer.submit([Edit(place, "mara", 1, "last")])
+    assert answer.object["edits"] == 161
+
+
+async def test_the_units_of_an_import_are_written_one_after_another(url: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that fails ends the call: nothing of a later one is there, and the same lines again lose nothing."""
+    with Served(url) as served:
+        office = Person(served.wait_ready().url, "office", scope="nestrel.service")
+        place = (await office.make())["id"]
+        lines = [
+            {
+                "author_id": "odd",
+                "body": f"line {n}",
+                "key": f"{n}",
+                "created_at": f"2026-03-01T00:{n // 60:02}:{n % 60:02}Z",
+            }
+            | ({"reply_line": n - 1} if n > 2 else {})
+            for n in range(3_000)
+        ]
+        stranger = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+        await stranger.execute(
+            "CREATE FUNCTION public.no() RETURNS trigger LANGUAGE plpgsql AS "
+            "$$ BEGIN IF new.body = 'line 1500' THEN RAISE 'not this one'; END IF; RETURN new; END $$"
+        )
+        await stranger.execute(
+            "CREATE TRIGGER no BEFORE INSERT ON nestrel.messages FOR EACH ROW EXECUTE FUNCTION public.no()"
+        )
+        content = "\n".join(map(_line, lines))
+        headers = {"Content-Type": "application/jsonl"}
+        answer = await office.http.post(f"/conversations/{place}/import", content=content, headers=headers)
+        assert answer.status_code == 500
+        assert (await office.page(place))["head"] == 1_000
+        await stranger.execute("DROP TRIGGER no ON nestrel.messages")
+        await stranger.close()
+        answer = await office.http.post(f"/conversations/{place}/import", content=content, headers=headers)
+        assert (answer.json()["added"], answer.json()["refused"]) == (2_000, [])
+        page = await office.page(place, limit=200, order="asc", after=995)
+        assert all(item["reply_to"] == item["seq"] - 2 for item in page["items"])
+
+
+def _line(fields: dict[str, Any]) -> str:
+    import json
+
+    return json.dumps(fields)
+
+
+async def test_a_batch_that_is_rolled_back_leaves_no_number_in_its_commands(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place = await make_place(database, mara="owner")
+    writer, real = Writer(database), apply.apply
+    failed = 0
+
+    async def once(*args: Any) -> Any:
+        nonlocal failed
+        failed += 1
+        if failed == 1:
+            raise RuntimeError("cut short")
+        return await real(*args)
+
+    monkeypatch.setattr(apply, "apply", once)
+    monkeypatch.setattr(batch.apply, "apply", once)
+    units = [
+        [
+            Post(place, "odd", f"{n}", key=f"{n}", service=True, imported=True, answers=n - 1 if n else None)
+            for n in range(3)
+        ],
+        [Post(place, "mara", "other")],
+    ]
+    answers = await asyncio.gather(*(writer.submit(unit) for unit in units))
+    assert [one.object["seq"] for one in answers[0]] == [1, 2, 3] and answers[1][0].object["seq"] == 4
+    async with database.read() as connection:
+        found = await fetch(connection, "SELECT reply_to FROM nestrel.messages ORDER BY seq")
+    assert [row[0] for row in found] == [None, 1, 2, None]
+
+
+async def test_two_services_in_one_database_do_not_hear_each_other(url: str) -> None:
+    other = {"NESTREL_SCHEMA": "harbour"}
+    import os
+    import subprocess
+    import sys
+
+    env = {**os.environ, "NESTREL_DATABASE_URL": url, **other}
+    done = subprocess.run(
+        [sys.executable, "-m", "nestrel.cli", "db", "upgrade"], env=env, capture_output=True, text=True
+    )
+    assert "upgraded" in done.stdout, done.stderr
+    with Served(url) as one, Served(url, **other) as two:
+        here, there = Person(one.wait_ready().url, "mara"), Person(two.wait_ready().url, "mara")
+        place, elsewhere = (await here.make())["id"], (await there.make())["id"]
+        assert (await here.http.get(f"/conversations/{elsewhere}")).status_code == 404
+        async with there.socket() as wire:
+            await wire.command(type="follow", conversation_id=elsewhere)
+            await here.post(place, "x")
+            await there.post(elsewhere, "y")
+            assert [message["body"] for message in await wire.messages(1)] == ["y"]
+        assert (await here.page(place))["head"] == 1
+
+
+async def test_a_profile_in_thousands_of_conversations_is_told_of_to_the_end_by_whoever_is_left(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from nestrel.store import profiles
+
+    monkeypatch.setattr(profiles, "_MEMBERSHIPS", 3)
+    await profiles.first_sight(database, "mara", "Mara", None)
+    places = [await make_place(database, mara="owner") for _ in range(8)]
+    go_on, killed = profiles.go_on, False
+
+    async def dies(*_args: Any) -> bool:
+        nonlocal killed
+        killed = True
+        raise asyncio.CancelledError
+
+    monkeypatch.setattr(profiles, "go_on", dies)
+    with pytest.raises(asyncio.CancelledError):
+        await profiles.change(database, "mara", "Mara Lind", None)
+    assert killed
+    while await go_on(database):
+        pass
+    async with database.read() as connection:
+        rows = await fetch(connection, "SELECT rev FROM nestrel.conversations WHERE id = ANY($1)", places)
+        assert [row[0] for row in rows] == [3] * 8
+        assert not await fetch(connection, "SELECT FROM nestrel.profile_news")
+
+
+async def test_an_unread_export_gives_its_place_to_the_next(monkeypatch: pytest.MonkeyPatch) -> None:
+    from nestrel.service import exports as module
+
+    cut: list[object] = []
+    exports = module.Exports(1, cut.append)
+    leave = asyncio.Event()
+
+    async def stalled() -> None:
+        async with exports.place("slow reader"):
+            await leave.wait()
+
+    reading = asyncio.create_task(stalled())
+    await asyncio.sleep(0)
+    with pytest.raises(SlowDown):
+        exports.check()
+    monkeypatch.setattr(module, "_UNREAD_SECONDS", -1.0)
+    exports.check()
+
+    async def next_one() -> None:
+        async with exports.place("quick reader"):
+            pass
+
+    following = asyncio.create_task(next_one())
+    await asyncio.sleep(0)
+    assert cut == ["slow reader"]
+    leave.set()
+    await asyncio.gather(reading, following)
+
+
+async def test_rings_are_within_the_bound_of_the_process(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("nestrel.core.limits.RINGS_BYTES", 40_000)
+    places = [await make_place(database, mara="owner") for _ in range(6)]
+    hub = Hub(StoreSource(database, 1_000))
+    writer = Writer(database, hub.grown, followed=hub.followed)
+
+    class Quiet:
+        def wake(self, _follower: object) -> None: ...
+        def end(self, _follower: object, _reason: str) -> None: ...
+        def joined(self, _id: UUID) -> None: ...
+        def renewed(self) -> None: ...
+
+    await hub.follow(places, "mara", Quiet())
+    for n in range(30):
+        await writer.submit([Post(places[n % 6], "mara", "x" * 2_000)])
+    assert hub.ring_bytes == sum(channel.ring_bytes for channel in hub.channels.values()) <= 40_000
+    newest = hub.channels[places[29 % 6]]
+    assert newest.ring
+    await hub.stop()
+
+
+async def test_a_database_killed_under_callers_answers_no_500(postgres: Any) -> None:
+    import os
+    import tempfile
+    from pathlib import Path
+
+    from nestrel.demo.postgres import LocalPostgres
+    from nestrel.store import schema
+
+    with tempfile.TemporaryDirectory(prefix="nestrel-kill-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)
+        own = LocalPostgres(Path(folder), durable=False)
+        own.start()
+        try:
+            own.create_database("nestrel")
+            await schema.upgrade(own.url("nestrel"))
+            with Served(own.url("nestrel")) as served:
+                mara = Person(served.wait_ready().url, "mara")
+                place = (await mara.make())["id"]
+                seen: set[int] = set()
+                stop = False
+
+                async def call(n: int) -> None:
+                    while not stop:
+                        answer = await (mara.post(place, key=uuid4().hex) if n % 2 else mara.http.get("/conversations"))
+                        seen.add(answer.status_code)
+
+                calling = [asyncio.create_task(call(n)) for n in range(40)]
+                for _ in range(4):
+                    await asyncio.to_thread(own.stop, "immediate")
+                    await asyncio.to_thread(own.start, own.port)
+                    await asyncio.to_thread(until, lambda: served.wait_ready() is served)
+                stop = True
+                await asyncio.gather(*calling)
+                assert seen <= {200, 201, 503}, seen
+                assert "InternalClientError" not in served.log() or 500 not in seen
+        finally:
+            own.stop("immediate")
