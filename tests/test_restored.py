@@ -24,7 +24,6 @@ from nestrel.store import schema
 from tests.soak import Proxy
 from tests.support import Person, Served, token, until
 
-
 off = asyncio.to_thread
 """The proxy runs in the tests' own loop: what waits for a server is done beside it."""
 
@@ -151,15 +150,18 @@ async def lost_and_found(here: Here, later: dict[str, str]) -> None:
     """After a restore to before `later`: whoever holds what is lost begins anew at every door, and what is posted now
     under the numbers that were given out before is what all have."""
     found = await here.resync(later["all"])
-    assert found["reset"] and [item["reset"] for item in found["items"]] == [True]
+    assert found["reset"]
+    assert [item["reset"] for item in found["items"]] == [True]
     bodies = [message["body"] for message in found["items"][0]["messages"]]
-    assert bodies[:5] == [f"before {n}" for n in range(1, 6)] and not any(b.startswith("lost") for b in bodies)
+    assert bodies[:5] == [f"before {n}" for n in range(1, 6)]
+    assert not any(b.startswith("lost") for b in bodies)
     assert (await here.changes(later["one"]))["reset"]
     await here.mara.fill(here.place, 3, "after ")
     page = await here.mara.page(here.place)
     assert [item["body"] for item in page["items"]][:3] == ["after 3", "after 2", "after 1"]
     again = await here.changes(later["one"])
-    assert again["reset"] and again["head"] == 8
+    assert again["reset"]
+    assert again["head"] == 8
     mapped = await here._ask("POST", "/resync", json={"conversations": {here.place: later["one"]}})
     assert [item["reset"] for item in mapped["items"]] == [True]
     async with here.mara.socket() as wire:
@@ -186,7 +188,8 @@ async def test_a_base_backup_that_is_copied_back(cluster: Cluster, tmp_path: Pat
             here.odd.socket() as wire,
         ):
             await replica.live()
-            assert replica.search("lost") and gone in [one.id for one in replica.conversations()]
+            assert replica.search("lost")
+            assert gone in [one.id for one in replica.conversations()]
             await wire.command(type="follow", conversation_id=here.place)
             await off(cluster.primary.stop, "immediate")
             await off(cluster.other.start)
@@ -198,11 +201,13 @@ async def test_a_base_backup_that_is_copied_back(cluster: Cluster, tmp_path: Pat
             while not (kinds.get("rewound") and kinds.get("changes")):
                 frame = await wire.get()
                 kinds.setdefault(frame["type"], frame)
-            assert kinds["changes"]["reset"] and kinds["changes"]["head"] < 40
+            assert kinds["changes"]["reset"]
+            assert kinds["changes"]["head"] < 40
             await replica.until(lambda one: _holds(one, here.place, 8) and not one.search("lost"))
             assert gone not in [one.id for one in replica.conversations()]
         old = await here.changes(here.cursors["one"])
-        assert not old["reset"] and [message["body"] for message in old["messages"]] == [
+        assert not old["reset"]
+        assert [message["body"] for message in old["messages"]] == [
             "after 1",
             "after 2",
             "after 3",
@@ -224,7 +229,8 @@ async def test_an_older_copy_that_nobody_speaks_of_is_given_away_by_a_cursor_fro
         await off(cluster.other.start)
         cluster.point_at(cluster.other)
         found = await here.resync(later["all"])
-        assert found["reset"] and found["items"][0]["head"] == 5
+        assert found["reset"]
+        assert found["items"][0]["head"] == 5
         assert (await here.changes(later["one"]))["reset"]
 
 
@@ -266,11 +272,13 @@ async def test_a_standby_that_lags_and_is_promoted_resets_only_who_holds_what_is
         await off(cluster.switch)
         for cursors in (kept, here.cursors):
             found = await here.resync(cursors["all"])
-            assert not found["reset"] and found["rewound"]
+            assert not found["reset"]
+            assert found["rewound"]
             assert not (await here.changes(cursors["one"]))["reset"]
         await lost_and_found(here, later)
         found = await here.resync(kept["all"])
-        assert not found["reset"] and [message["seq"] for message in found["items"][0]["messages"]] == [6, 7, 8]
+        assert not found["reset"]
+        assert [message["seq"] for message in found["items"][0]["messages"]] == [6, 7, 8]
 
 
 async def test_a_planned_switchover_resets_nobody(cluster: Cluster, tmp_path: Path) -> None:

@@ -303,6 +303,6 @@ async def test_frames_and_changes_are_as_the_asyncapi_document_says(person: Make
         check(await wire.get())
     known = {message["name"] for message in document["channels"]["live"]["messages"].values()}
     async with mara.socket() as wire:
-        for name in known - {"signed_in", "done", "refused", "changes", "unfollowed", "checkpoint"}:
+        for name in known - {"signed_in", "done", "refused", "changes", "unfollowed", "checkpoint", "rewound"}:
             answer = await wire.command(type=name)
             assert "/type" not in [error["pointer"] for error in answer.get("problem", {}).get("errors", [])], name

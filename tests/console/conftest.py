@@ -29,11 +29,13 @@ def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
         await database.close()
 
     asyncio.run(fill())
-    settings = Settings(data_dir=tmp_path_factory.mktemp("demo"))
+    port = free_port()  # the issuer hands codes to the console at this address alone
+    settings = Settings(data_dir=tmp_path_factory.mktemp("demo"), port=port)
     with (
         run.issuer(settings, free_port()) as trusted,
         Served(
             url,
+            port=port,
             NESTREL_JWKS_URL=str(trusted.jwks_url),
             NESTREL_ISSUER=str(trusted.issuer),
             NESTREL_AUDIENCE=str(trusted.audience),

@@ -15,8 +15,6 @@ _AWAY = (
     asyncpg.InternalClientError,  # a server killed in the middle of anything makes the driver doubt itself
     asyncpg.PostgresConnectionError,
 )
-_OURS = (asyncpg.DataError, asyncpg.ClientConfigurationError, asyncpg.UnsupportedClientFeatureError)
-"""Errors of the driver's that say that a statement or a setting is wrong."""
 
 _STATES = {
     "42P01": Trouble.NO_SCHEMA,  # undefined table
@@ -81,8 +79,8 @@ def reason_of(error: BaseException) -> Trouble | None:
     cause = driver_error(error)
     if isinstance(error, DBAPIError) and error.connection_invalidated:
         return Trouble.AWAY
-    if isinstance(cause, _OURS):
-        return None
+    if isinstance(cause, (ValueError, asyncpg.UnsupportedClientFeatureError)):
+        return None  # the driver's word for a value or a setting that is wrong
     state = sqlstate(error)
     if state:
         return _STATES.get(state) or _CLASSES.get(state[:2])
