@@ -163,11 +163,13 @@ class Truth:
                 growth = decide(talk, xid)
                 if talk.rev > before:
                     talk.xid = xid
-                    self.lsn += 10
                     if talk.epochs[0] != epoch:
                         talk.epochs, talk.begins = [epoch, *talk.epochs][:8], [before, *talk.begins][:8]
             finally:
                 if epoch == self.epoch:
+                    # Whatever has a number leaves a record of its end in the log, also where it changed nothing: a
+                    # standby that has the log up to a snapshot gives no number out again which that has seen.
+                    self.lsn += 10
                     self._running.discard(xid)
             if talk.rev > before:
                 self.notify(node, Moved(id_, talk.rev, users), growth)

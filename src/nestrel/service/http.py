@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Awaitable, Callable, Coroutine
+from collections.abc import Awaitable, Callable, Coroutine, Sequence
 from typing import Annotated, Any, TypeVar
 from uuid import UUID
 
@@ -106,6 +106,27 @@ class Json(Response):
 
     def __init__(self, content: Any, status_code: int = 200, headers: dict[str, str] | None = None) -> None:
         super().__init__(rows.dump(content), status_code, headers)
+
+
+_CHUNK = 64 * 1024
+
+
+class Parts(Response):
+    """JSON that lies in several parts, which many answers may share: no copy is made of it, and no more is handed to the
+    server at one time than it can send on."""
+
+    def __init__(self, parts: Sequence[bytes], headers: dict[str, str] | None = None) -> None:
+        super().__init__(None, 200, headers, "application/json")
+        self._parts = parts
+        self.headers["content-length"] = str(sum(map(len, parts)))
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        await send({"type": "http.response.start", "status": self.status_code, "headers": self.raw_headers})
+        for part in self._parts:
+            for start in range(0, len(part), _CHUNK):
+                chunk = part if len(part) <= _CHUNK else part[start : start + _CHUNK]
+                await send({"type": "http.response.body", "body": chunk, "more_body": True})
+        await send({"type": "http.response.body", "body": b"", "more_body": False})
 
 
 def documented(

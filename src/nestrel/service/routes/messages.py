@@ -16,6 +16,7 @@ from nestrel.service.http import (
     DirectRoute,
     Json,
     JsonRoute,
+    Parts,
     ServiceDep,
     body_of,
     documented,
@@ -36,6 +37,7 @@ router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_cla
 
 direct = APIRouter(prefix="/v1/conversations/{conversation_id}/messages", route_class=DirectRoute, tags=["messages"])
 
+_SMALL_PAGE = 64 * 1024
 _POST_DOCUMENT = {
     **request_body(PostMessage),
     "parameters": [
@@ -89,8 +91,11 @@ async def listing(conversation_id: UUID, request: Request, service: ServiceDep, 
         "floor": access.floor,
         "change_cursor": seal.conversation(member, conversation_id, position_of(access)),
     }
-    body = b'{"items":' + page.items + b',"profiles":' + page.profiles + b"," + rows.dump(rest)[1:]
-    return Response(body, headers=link_header(request, cursors, wanted.limit), media_type="application/json")
+    links = link_header(request, cursors, wanted.limit)
+    tail = b',"profiles":' + page.profiles + b"," + rows.dump(rest)[1:]
+    if len(page.items) < _SMALL_PAGE:
+        return Response(b'{"items":' + page.items + tail, headers=links, media_type="application/json")
+    return Parts([b'{"items":', page.items, tail], links)
 
 
 def _history_query(service: Service, caller: Caller, conversation_id: UUID, query: MessagesQuery) -> HistoryQuery:
