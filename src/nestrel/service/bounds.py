@@ -21,6 +21,8 @@ log = structlog.get_logger()
 
 _GONE_SECONDS = 10.0
 """How long the rest of a body may come that nobody reads any more."""
+_PARTING_SECONDS = 2.0
+"""How long a refused connection is still heard, so that its other side gets to read why (RFC 9112, 9.6)."""
 
 
 class Doors:
@@ -65,20 +67,21 @@ class BoundedHttp(HttpToolsProtocol):
         if not self.doors.opened(transport, self.client[0] if self.client else ""):
             busy = StoreUnavailable("too many connections from this address", retry_after=5, reason=Trouble.BUSY)
             self._end_with(busy)
+            self.transport.close()  # at once, for what is one too many is not to be kept
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
         self.doors.closed(self.transport)
 
     def data_received(self, data: bytes) -> None:
-        if self.transport.is_closing():
+        if self.transport.is_closing() or self._phase == "parting":
             return
         if self._phase in ("idle", "head"):
             if self._phase == "idle":
                 self._begin_head()
             self._head_bytes += len(data)
         super().data_received(data)
-        if self._phase == "head" and self._head_bytes > limits.HEADER_BYTES and not self.transport.is_closing():
+        if self._phase == "head" and self._head_bytes > limits.HEADER_BYTES:
             self._end_with(_too_large())
 
     def _begin_head(self) -> None:
@@ -111,10 +114,12 @@ class BoundedHttp(HttpToolsProtocol):
         """For whatever the parser could not take."""
         if self._refusal is not None:
             self._end_with(self._refusal)
-        elif not self.transport.is_closing():
+        elif self._phase != "parting":
             super().send_400_response(msg)
 
     def _end_with(self, problem: Problem) -> None:
+        if self.transport.is_closing():
+            return
         body = rows.dump(problem.document())
         retry = b"retry-after: %d\r\n" % problem.retry_after if problem.retry_after else b""
         metrics.REFUSALS.labels(problem.name).inc()
@@ -122,7 +127,8 @@ class BoundedHttp(HttpToolsProtocol):
             b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%s"
             b"connection: close\r\n\r\n" % (problem.status, problem.name.encode(), len(body), retry) + body
         )
-        self.transport.close()
+        self.transport.write_eof()
+        self._phase, self._since = "parting", self.loop.time()
 
     def overdue(self, now: float, stall_seconds: float) -> None:
         """End the connection if its other side has let it wait for too long."""
@@ -134,7 +140,9 @@ class BoundedHttp(HttpToolsProtocol):
             return
         self._unread = 0.0
         waited = now - self._since
-        if self._phase == "head" and waited > limits.HEAD_SECONDS:
+        if self._phase == "parting" and waited > _PARTING_SECONDS:
+            self.transport.abort()
+        elif self._phase == "head" and waited > limits.HEAD_SECONDS:
             self._end_with(RequestTimeout(f"the headers did not come within {limits.HEAD_SECONDS} s"))
         elif self._phase == "body" and self.cycle is not None:
             if self.cycle.response_complete:
@@ -147,15 +155,11 @@ class BoundedHttp(HttpToolsProtocol):
 
     _unread = 0.0
 
-    def half_sent(self) -> bool:
-        """Whether a request is under way whose body has not come whole."""
-        return self._phase in ("head", "body")
-
     def give_up_body(self) -> None:
         """The service stops: what has not come whole was not begun, and is not waited for."""
         if self._phase == "body" and self.cycle is not None and not self.cycle.response_complete:
             self._cut_body(StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING))
-        elif self._phase == "head":
+        elif self._phase in ("head", "parting"):
             self.transport.close()
 
     def _cut_body(self, problem: Problem) -> None:
@@ -183,6 +187,11 @@ class BoundedSocket(WebSocketsSansIOProtocol):
         super().handle_connect(event)
         if hasattr(self, "scope"):
             self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # as above
+
+    async def send(self, message: Any) -> None:
+        await super().send(message)
+        if message["type"] == "websocket.http.response.body" and not message.get("more_body", False):
+            self.handshake_complete = True  # which the base leaves out, and then takes the refusal for a fault
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, MutableMapping, Sequence
+from typing import Any
 from urllib.parse import urlsplit
 
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
@@ -70,6 +71,12 @@ class Proxies:
         except ValueError:
             return False
         return any(found in network for network in self._networks)
+
+    def look_behind(self, scope: MutableMapping[str, Any]) -> None:
+        """Make the client of an ASGI scope the one that a proxy of one's own speaks for."""
+        if self._networks and scope["client"] is not None:
+            peer, port = scope["client"]
+            scope["client"] = (self.client_of(peer, scope["headers"]), port)
 
     def client_of(self, peer: str, headers: Sequence[tuple[bytes, bytes]]) -> str:
         """The address of the caller: the last one that no proxy of one's own has."""

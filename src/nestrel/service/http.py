@@ -8,7 +8,7 @@ from typing import Annotated, Any, TypeVar
 from uuid import UUID
 
 import orjson
-from fastapi import Depends, Request
+from fastapi import Depends, HTTPException, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.routing import APIRoute
 from pydantic import BaseModel, ValidationError
@@ -62,7 +62,10 @@ class JsonRequest(Request):
     """Reads JSON as `parsed` does."""
 
     async def json(self) -> Any:
-        return parsed(await self.body())
+        try:
+            return parsed(await self.body())
+        except TooLarge as problem:  # the framework takes any other error for JSON that is none
+            raise HTTPException(413, problem.detail) from None
 
 
 class JsonRoute(APIRoute):
@@ -112,8 +115,8 @@ _CHUNK = 64 * 1024
 
 
 class Parts(Response):
-    """JSON that lies in several parts, which many answers may share: no copy is made of it, and no more is handed to the
-    server at one time than it can send on."""
+    """JSON that lies in several parts, which many answers may share: no copy is made of it, and no more is handed to
+    the server at one time than it can send on."""
 
     def __init__(self, parts: Sequence[bytes], headers: dict[str, str] | None = None) -> None:
         super().__init__(None, 200, headers, "application/json")

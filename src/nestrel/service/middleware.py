@@ -74,6 +74,7 @@ class Envelope:
                 authorization = value.decode("latin-1")
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
+        self._service.proxies.look_behind(scope)
         path = scope["path"]
         api = path.startswith("/v1/")
         status, started = 500, time.perf_counter()
@@ -169,6 +170,7 @@ def _record(scope: Scope, status: int, seconds: float) -> None:
         "request",
         method=scope["method"],
         path=scope["path"],
+        client=scope["client"][0] if scope["client"] else None,
         status=status,
         ms=round(seconds * 1000, 1),
         request_id=scope["request_id"],

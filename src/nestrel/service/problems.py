@@ -10,6 +10,7 @@ from fastapi.exceptions import RequestValidationError
 from pydantic_core import ErrorDetails
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
+from starlette.routing import Match
 
 from nestrel.core.problems import (
     InvalidRequest,
@@ -21,6 +22,8 @@ from nestrel.core.problems import (
 )
 from nestrel.service import metrics
 from nestrel.store import rows
+
+_METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
 
 
 class BodyTooLarge(HTTPException):
@@ -79,6 +82,15 @@ def from_http(error: HTTPException) -> Problem:
     return InvalidRequest(str(error.detail))
 
 
+def _allowed(request: Request) -> str:
+    """The methods of every route at an address (RFC 9110, 10.2.1); the framework tells those of the first."""
+    return ", ".join(
+        method
+        for method in _METHODS
+        if any(route.matches({**request.scope, "method": method})[0] is Match.FULL for route in request.app.routes)
+    )
+
+
 def install(app: FastAPI) -> None:
     """Render every refusal of the app as a problem document; a bug is `Envelope`'s business."""
 
@@ -96,7 +108,7 @@ def install(app: FastAPI) -> None:
 
     async def on_http(request: Request, error: Exception) -> Response:
         assert isinstance(error, HTTPException)
-        return response(from_http(error), request_id(request), (error.headers or {}).get("Allow"))
+        return response(from_http(error), request_id(request), _allowed(request) if error.status_code == 405 else None)
 
     app.add_exception_handler(Problem, on_problem)
     app.add_exception_handler(RequestValidationError, on_validation)

@@ -14,13 +14,17 @@ class Seats:
         self._most = most
         self._taken: Counter[str] = Counter()
 
-    def take(self, user_id: str) -> None:
-        """Count one more. Raises `OverQuota` for one too many."""
+    def check(self, user_id: str) -> None:
+        """Raises `OverQuota` if there is no room for one more."""
         if self._most and self._taken[user_id] >= self._most:
             raise OverQuota(
                 f"you have {self._most:,} connections, which is as many as are allowed; close one first",
                 extra={"quota": "connections", "limit": self._most},
             )
+
+    def take(self, user_id: str) -> None:
+        """Count one more. Raises `OverQuota` for one too many."""
+        self.check(user_id)
         self._taken[user_id] += 1
 
     def leave(self, user_id: str) -> None:

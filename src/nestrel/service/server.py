@@ -31,6 +31,8 @@ log = structlog.get_logger()
 _PING_SECONDS = 20.0
 _BACKLOG = 4096
 _CLOSE_SECONDS = 5.0
+_LAST_SECONDS = 20.0
+"""What a worker has beyond its drain to end by itself."""
 _SEND_BUFFER_BYTES = 128 * 1024
 
 
@@ -44,10 +46,14 @@ class DrainingServer(uvicorn.Server):
         super().__init__(config)
         self._service = service
         self._watching: asyncio.Task[None] | None = None
+        self.asked: list[int] = []
+        """Signals to stop that came early."""
         service.abort = _abort
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         await super().startup(sockets)
+        if self.asked:
+            self.should_exit = True
         watching = bounds.watch(self.server_state.connections, self._service.settings.stall_seconds)
         self._watching = asyncio.create_task(watching, name="connections")
 
@@ -152,9 +158,12 @@ def _serve_metrics(settings: Settings) -> None:
 
 def _run(settings: Settings, bound: socket.socket) -> None:
     # uvicorn drains on these signals and then raises them again for whoever handled them before: nobody needs to.
+    # One that comes before uvicorn listens for them is not to be lost.
+    asked: list[int] = []
     for number in (signal.SIGTERM, signal.SIGINT):
-        signal.signal(number, lambda _number, _frame: None)
+        signal.signal(number, lambda number, _frame: asked.append(number))
     server = _server(settings)
+    server.asked = asked
     # The application is here to stay: the collector need not walk through it again and again. Requests make little
     # that only the collector can free, so it may come less often.
     gc.collect()
@@ -200,8 +209,14 @@ class _Supervisor:
         for process in self._workers:
             if process is not None:
                 process.terminate()
+        until = time.monotonic() + self._settings.drain_seconds + _LAST_SECONDS
         for process in self._workers:
-            if process is not None:
+            if process is None:
+                continue
+            process.join(max(0.0, until - time.monotonic()))
+            if process.is_alive():
+                log.error("worker.killed", pid=process.pid)
+                process.kill()
                 process.join()
 
     def _start(self, index: int) -> None:

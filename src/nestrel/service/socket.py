@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections import deque
+from collections.abc import Iterable
 from typing import Any
 
 import orjson
@@ -53,21 +54,31 @@ class Live:
         self._service = service
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        self._service.proxies.look_behind(scope)
         socket = WebSocket(scope, receive, send)
-        refusal = self._refusal(socket)
+        refusal = await self._refusal(socket)
         if refusal is not None:
             await socket.send_denial_response(problems.response(refusal, None))
             return
         await Session(self._service, socket, receive, send).run()
 
-    def _refusal(self, socket: WebSocket) -> Problem | None:
-        """Why a page of somewhere else, or anyone while the service stops, gets no socket at all."""
+    async def _refusal(self, socket: WebSocket) -> Problem | None:
+        """Why a page of somewhere else, a member with too many connections, or anyone while the service stops, gets no
+        socket at all."""
         service = self._service
         if service.draining:
             return StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
         origin = socket.headers.get("origin")
         if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
             return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
+        authorization = socket.headers.get("authorization")
+        try:
+            if authorization is not None:
+                service.seats.check((await service.sign_in(bearer(authorization))).user_id)
+        except OverQuota as problem:
+            return problem
+        except Problem:
+            return None  # which the connection says itself, in a frame
         return None
 
 
@@ -351,8 +362,8 @@ class Session:
             following = self._following
             if following is not None and following.pending and not self._draining:
                 event = await following.next()
-                if isinstance(event, Delivery) and event.read:
-                    await self._answers_first()
+                if isinstance(event, Delivery):
+                    await self._answers_first(self.in_flight if event.read else ())
                 if event is not None:
                     await self._send_text(_text(event))
                 continue
@@ -365,10 +376,11 @@ class Session:
             return False
         return self._draining or following is None or not following.pending
 
-    async def _answers_first(self) -> None:
-        """A change set from the store can hold what a command of this connection has just done: its answer goes
-        first, so that a client never has the message before it knows that it is its own."""
-        asked = set(self.in_flight)
+    async def _answers_first(self, asked_for: Iterable[object]) -> None:
+        """A change set can hold what a command of this connection has just done: its answer goes first, so that a
+        client never has the message before it knows that it is its own. What a commit of this process left is
+        answered by then; of what was read from the store, the answers may be still to come."""
+        asked = set(asked_for)
         while (asked & self.in_flight or self._out) and self._closing is None:
             if self._out:
                 await self._send_text(self._out.popleft())

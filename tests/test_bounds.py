@@ -1,0 +1,336 @@
+"""What a stranger, or a member who means harm, can take: headers, bodies, time, connections; and how a stop ends it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from typing import Any
+from uuid import uuid4
+
+import asyncpg
+import httpx
+import pytest
+from sqlalchemy.engine import make_url
+from starlette.websockets import WebSocket
+from websockets.asyncio.client import connect
+from websockets.exceptions import ConnectionClosed, InvalidStatus
+
+from nestrel.demo.postgres import free_port
+from nestrel.service.following import Following
+from nestrel.service.hosts import Hosts, Proxies, host_of
+from nestrel.service.outgoing import Outgoing
+from nestrel.service.settings import Settings, load_settings
+from nestrel.service.socket import Session
+from nestrel.service.state import Service
+from tests import hostile
+from tests.hostile import HEAD, Raw
+from tests.support import Person, Served, token, unique
+
+Make = Callable[..., Person]
+
+
+@pytest.fixture(scope="module")
+def own(make_database: Callable[[], str]) -> Iterator[Served]:
+    env = {
+        "NESTREL_QUOTA_CONNECTIONS": "3",
+        "NESTREL_PROXIES": "127.0.0.1/32",
+        "NESTREL_ORIGINS": "https://chat.example",
+    }
+    with Served(make_database(), **env) as served:
+        yield served.wait_ready()
+        bugs = [line[:2000] for line in served.log().splitlines() if '"level":"error"' in line]
+        assert bugs == []
+
+
+async def test_who_asks_is_known_before_a_body_is_read(own: Served) -> None:
+    """And nothing of a large one is even waited for."""
+    raw = await Raw.open(own)
+    await raw.say("POST /v1/conversations HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000000\r\n\r\n")
+    assert await raw.status() == 401
+    raw.close()
+    mara = Person(own.url, "mara")
+    signed = f"Authorization: Bearer {mara.token}\r\n"
+    assert await hostile.bomb(own, body=hostile.nested(9_000_000), headers=signed) == 413
+    assert await hostile.bomb(own, body=b"[" + b"[" * 50 + b"]" * 51, headers=signed) == 422
+    for path, size in (("/me", 70_000), ("/conversations", 3_000_000)):
+        answer = await mara.http.patch(path, content=b" " * size) if path == "/me" else await mara.http.post(
+            path, content=b" " * size
+        )  # fmt: skip
+        assert (answer.status_code, answer.json()["type"]) == (413, "/problems/too-large")
+    body = {"body": "⚓" * 8_000, "attributes": {"note": "x" * 4_000}}
+    place = (await mara.make())["id"]
+    answer = await mara.http.post(f"/conversations/{place}/messages", content=json.dumps(body).encode())
+    assert answer.status_code == 201
+
+
+async def test_large_bodies_share_a_bound(make_database: Callable[[], str]) -> None:
+    with Served(make_database()) as served:
+        mara = Person(served.wait_ready().url, "mara")
+        head = (
+            f"POST /v1/conversations/{uuid4()}/messages/batch HTTP/1.1\r\nHost: 127.0.0.1\r\n"
+            f"Authorization: Bearer {mara.token}\r\nContent-Length: 30000000\r\n\r\n"
+        )
+        rows = [await Raw.open(served) for _ in range(4)]
+        for raw in rows:
+            await raw.say(head, b"[")
+        answers = [asyncio.create_task(raw.status()) for raw in rows]
+        first, _ = await asyncio.wait(answers, timeout=30, return_when=asyncio.FIRST_COMPLETED)
+        assert {answer.result() for answer in first} == {429}
+        for answer in answers:
+            answer.cancel()
+        await asyncio.wait(answers)
+        for raw in rows:
+            raw.close()
+
+        async def room() -> int:
+            other = await Raw.open(served)
+            await other.say(head.replace("30000000", "2100000"), b" " * 2_100_000)
+            status = await other.status()
+            other.close()
+            return status
+
+        async with asyncio.timeout(30):
+            while await room() != 422:  # what those had reserved is given back
+                pass
+
+
+async def test_headers_have_limits_in_size_number_and_time(own: Served) -> None:
+    assert await hostile.headers(own) == [431, 431, 431]
+    fine = await Raw.open(own)
+    await fine.say(HEAD, "".join(f"X-{n}: y\r\n" for n in range(90)), "\r\n")
+    assert await fine.status() == 401
+    fine.close()
+    _, statuses = await hostile.half_open(own, 40)
+    assert set(statuses) == {401, 408}
+
+
+async def test_a_body_that_stops_coming_is_not_waited_for(own: Served) -> None:
+    mara = Person(own.url, "mara")
+    raw = await Raw.open(own)
+    await raw.say(
+        f"POST /v1/resync HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {mara.token}\r\n"
+        "Content-Length: 100\r\n\r\n{"
+    )
+    assert await raw.status(60) == 408
+    raw.close()
+
+
+async def test_first_frames_that_are_no_way_in_leave_nothing(own: Served) -> None:
+    frames = ('{"type":"sign_in"}', '{"type":"sign_in","token":7}', "[]", "no json", '{"type":"post"}', '{"type":[]}')
+    codes = await hostile.first_frames(own, 60, frames)
+    assert set(codes) == {4401}
+    assert await hostile.sessions(own) == 0
+
+
+async def test_whoever_goes_without_a_word_leaves_no_session(own: Served) -> None:
+    for frame in ('{"type":"sign_in"}', json.dumps({"type": "sign_in", "token": token("mara")}), None):
+        socket = await connect(f"ws://127.0.0.1:{own.port}/v1/live")
+        if frame is not None:
+            await socket.send(frame)
+        socket.transport.abort()
+    async with asyncio.timeout(30):
+        while await hostile.sessions(own):
+            await asyncio.sleep(0.05)
+
+
+async def test_a_member_has_so_many_connections_and_no_more(own: Served) -> None:
+    mara, odd = Person(own.url, unique("mara")), Person(own.url, unique("odd"))
+    async with mara.socket(), mara.socket(), mara.socket():
+        async with connect(f"ws://127.0.0.1:{own.port}/v1/live") as fourth:
+            await fourth.send(json.dumps({"type": "sign_in", "token": mara.token}))
+            refused = json.loads(await fourth.recv())["problem"]
+            assert (refused["type"], refused["quota"], refused["limit"]) == ("/problems/over-quota", "connections", 3)
+            with pytest.raises(ConnectionClosed):
+                await fourth.recv()
+            assert fourth.close_code == 4403
+        with pytest.raises(InvalidStatus) as answer:
+            await connect(
+                f"ws://127.0.0.1:{own.port}/v1/live", additional_headers={"Authorization": f"Bearer {mara.token}"}
+            )
+        assert answer.value.response.status_code == 403
+        assert (await mara.http.get("/stream")).status_code == 403
+        async with odd.socket():
+            pass
+    async with asyncio.timeout(30):
+        while await hostile.sessions(own):
+            await asyncio.sleep(0.05)
+    async with mara.socket():
+        pass
+
+
+async def test_pages_of_elsewhere_and_other_hosts_are_not_let_in(own: Served) -> None:
+    address = f"ws://127.0.0.1:{own.port}/v1/live"
+    for origin in (f"http://127.0.0.1:{own.port}", "https://chat.example"):
+        await (await connect(address, origin=origin)).close()  # type: ignore[arg-type]  # plain text is an origin
+    with pytest.raises(InvalidStatus) as refused:
+        await connect(address, origin="https://elsewhere.example")  # type: ignore[arg-type]  # as above
+    assert refused.value.response.status_code == 403
+    async with httpx.AsyncClient() as http:
+        for host, status in (("localhost:1", 200), ("127.0.0.9", 200), ("[::1]:5", 200), ("elsewhere.example", 421)):
+            answer = await http.get(own.url + "/healthz", headers={"Host": host})
+            assert answer.status_code == status, host
+
+
+async def test_answers_of_the_api_are_not_kept_or_taken_for_something_else(own: Served) -> None:
+    mara = Person(own.url, "mara")
+    async with httpx.AsyncClient() as nobody:
+        refused = await nobody.get(own.url + "/v1/me")
+    for answer in (await mara.http.get("/me"), refused):
+        assert (answer.headers["cache-control"], answer.headers["x-content-type-options"]) == ("no-store", "nosniff")
+    for path in ("/console/%00", "/console/" + "a" * 5_000, "/console/" + "b/" * 3_000):
+        answer = await mara.http.get(own.url + path)
+        assert answer.status_code in (200, 404), path[:40]
+    wrong = await mara.http.put("/me")
+    assert (wrong.status_code, wrong.json()["type"]) == (405, "/problems/method-not-allowed")
+    assert "PATCH" in wrong.headers["allow"]
+    raw = await Raw.open(own)
+    await raw.say(b"GET /v1/me?q=\xff HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
+    assert await raw.status() in (400, 422)
+    raw.close()
+
+
+async def test_metrics_are_for_this_machine_and_no_proxy(own: Served, make_database: Callable[[], str]) -> None:
+    async with httpx.AsyncClient() as http:
+        assert (await http.get(own.url + "/metrics")).status_code == 200
+        for header in ("Forwarded", "X-Forwarded-For"):
+            assert (await http.get(own.url + "/metrics", headers={header: "for=127.0.0.1"})).status_code == 404
+        port = free_port()
+        with Served(make_database(), NESTREL_METRICS_PORT=str(port)) as served:
+            served.wait_ready()
+            assert (await http.get(served.url + "/metrics")).status_code == 404
+            assert "nestrel_connections" in (await http.get(f"http://127.0.0.1:{port}/metrics")).text
+
+
+def test_hosts_and_proxies() -> None:
+    assert [host_of(text) for text in ("A.example:80", "[::1]:5", "plain", "1.2.3.4")] == [
+        "a.example",
+        "::1",
+        "plain",
+        "1.2.3.4",
+    ]
+    told = Hosts("0.0.0.0", ["a.example"], "https://b.example:8443", [])
+    assert [told.answers_to(host) for host in ("a.example", "b.example:8443", "c.example")] == [True, True, False]
+    assert told.same_origin("https://b.example:8443", "x")
+    assert not told.same_origin("http://b.example", "x")
+    assert Hosts("0.0.0.0", [], None, []).answers_to("any.example")
+    settings = load_settings(proxies="10.0.0.0/8, 127.0.0.1/32")
+    proxies = Proxies(settings.proxies)
+    forwarded = [(b"x-forwarded-for", b"203.0.113.9, 10.1.1.1")]
+    assert proxies.client_of("10.2.2.2", forwarded) == "203.0.113.9"
+    assert proxies.client_of("203.0.113.1", forwarded) == "203.0.113.1"  # who is no proxy is not believed
+    assert proxies.client_of("127.0.0.1", [(b"forwarded", b'for="[2001:db8::1]:47";proto=https')]) == "2001:db8::1"
+
+
+async def test_large_frames_on_their_way_are_bounded_together() -> None:
+    outgoing = Outgoing(100)
+    outgoing.held = 90
+    waiting = asyncio.create_task(outgoing.room_for(20))
+    await asyncio.sleep(0)
+    assert outgoing.short
+    assert not waiting.done()
+    outgoing.let_go(90)
+    await waiting
+    assert not outgoing.short
+    await outgoing.room_for(1_000)  # one alone always goes
+
+
+async def test_a_stop_refuses_what_is_new_and_ends_what_is_half_sent(make_database: Callable[[], str]) -> None:
+    for workers in (1, 2):
+        with Served(make_database(), workers=workers) as served:
+            mara = Person(served.wait_ready().url, "mara")
+            place = (await mara.make())["id"]
+            half = await Raw.open(served)
+            await half.say(
+                f"POST /v1/resync HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {mara.token}\r\n"
+                "Content-Length: 100\r\n\r\n{"
+            )
+            async with mara.socket() as wire:
+                await wire.command(type="post", conversation_id=place, key="k", body="before")
+                began = time.monotonic()
+                served.process.terminate()
+                try:
+                    while True:
+                        await wire.get(20)
+                except ConnectionClosed:
+                    assert wire.raw.close_code == 1001
+            assert await half.status() == 503
+            half.close()
+
+            async def refused() -> bool:
+                try:
+                    late = await Raw.open(served)
+                except ConnectionError:
+                    return True
+                late.close()
+                return False
+
+            async with asyncio.timeout(20):
+                while not await refused():
+                    pass
+            assert await asyncio.to_thread(served.process.wait, 30) == 0
+            assert time.monotonic() - began < 15
+            assert "Traceback" not in served.log()
+            assert '"level":"error"' not in served.log()
+
+
+async def test_an_upgrade_under_way_does_not_take_the_processes_of_before_away(
+    make_database: Callable[[], str],
+) -> None:
+    url = make_database()
+    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+    with Served(url) as served:
+        served.wait_ready()
+        await raw.execute("UPDATE nestrel.alembic_version SET version_num = '9999'")
+        assert httpx.get(served.url + "/readyz").status_code == 200
+        await raw.execute("UPDATE nestrel.alembic_version SET version_num = '0001'")
+        answer = httpx.get(served.url + "/readyz")
+        assert (answer.status_code, answer.json()["reason"]) == (503, "no-schema")
+    await raw.close()
+
+
+async def test_a_sender_that_dies_ends_its_connection_with_a_reason(
+    monkeypatch: pytest.MonkeyPatch, make_database: Callable[[], str]
+) -> None:
+    """In this process, so that the fault can be put in."""
+    service = Service(Settings(database_url=make_database(), jwt_secret="s" * 32))  # type: ignore[arg-type]  # as text
+    await service.start()
+    frames: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
+    sent: list[dict[str, Any]] = []
+
+    async def send(message: Any) -> None:
+        sent.append(message)
+
+    async def bug(_self: Following) -> None:
+        raise RuntimeError("a bug")
+
+    try:
+        await frames.put({"type": "websocket.connect"})
+        signed = token("mara", secret="s" * 32)
+        await frames.put({"type": "websocket.receive", "text": json.dumps({"type": "sign_in", "token": signed})})
+        await frames.put({"type": "websocket.receive", "text": '{"type":"follow_all"}'})
+        monkeypatch.setattr(Following, "next", bug)
+        monkeypatch.setattr(Following, "pending", property(lambda self: bool(self._owed)))
+        scope = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
+        async with asyncio.timeout(20):
+            await Session(service, WebSocket(scope, frames.get, send), frames.get, send).run()
+        assert (sent[-1]["type"], sent[-1]["code"]) == ("websocket.close", 1011)
+        assert not service.sessions
+    finally:
+        await service.stop()
+
+
+def test_a_process_that_cannot_write_its_files_says_so(tmp_path: Any) -> None:
+    url = "postgresql://nobody@127.0.0.1:1/none"
+    for command in ("upgrade", "status", "restored"):
+        env = {**os.environ, "NESTREL_DATABASE_URL": url}
+        done = subprocess.run(
+            [sys.executable, "-m", "nestrel.cli", "db", command], env=env, capture_output=True, text=True
+        )
+        assert done.returncode == 1, command
+        assert "Traceback" not in done.stderr
+        assert "database" in done.stderr
