@@ -37,11 +37,13 @@ class Accepted(NamedTuple):
 
 
 class Repeated(NamedTuple):
-    """The key was seen before: the message under `seq` is the answer, its number alone where that was `imported`."""
+    """The key was seen before: the message under `seq` is the answer, its number alone where that was `imported`, and
+    without what others did with it where its author is `outside` by now."""
 
     conversation_id: UUID
     seq: int
     imported: bool = False
+    outside: bool = False
 
 
 class Refused(NamedTuple):
@@ -106,7 +108,6 @@ def _repeated(place: Locked, post: Post, fact: PostFacts) -> Repeated | None:
     """The answer to a key that was used before; None for a new one.
 
     Raises:
-        NotFound: the author may not even see the conversation any more.
         Expired, KeyReused: the key stands for what is no longer kept, or for other content.
     """
     if post.key_hash is None:
@@ -116,14 +117,13 @@ def _repeated(place: Locked, post: Post, fact: PostFacts) -> Repeated | None:
         seen = (fact.repeat_seq, fact.repeat_fingerprint)
     if seen is None:
         return None
-    if not Standing(place.kind, place.visibility, fact.role, post.service).may_see:
-        raise no_conversation(place.id)
     if seen[0] < place.floor:  # whose content may be gone already: nobody can say whether it was the same
         raise Expired(f"the key was used for message {seen[0]}, which was posted and is no longer kept")
     # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
     if seen[1] is not None and seen[1] != post.fingerprint:
         raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
-    return Repeated(place.id, seen[0], post.imported)
+    outside = not Standing(place.kind, place.visibility, fact.role, post.service).may_see
+    return Repeated(place.id, seen[0], post.imported, outside)
 
 
 def _check_time(place: Locked, post: Post, now: datetime) -> None:

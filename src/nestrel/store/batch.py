@@ -235,7 +235,7 @@ def _answer(unit: Taken | Problem, objects: _Objects, posted: Iterator[Wire]) ->
         if isinstance(one, Accepted):
             answers.append(Written(next(posted), new=True))
         elif isinstance(one, Repeated):
-            answers.append(Written({"seq": one.seq} if one.imported else objects.repeated[one]))
+            answers.append(Written(_repeated(one, objects)))
         elif isinstance(one, Refused):
             answers.append(Written({"refused": one.problem}))
         elif isinstance(one, Changed):
@@ -243,3 +243,10 @@ def _answer(unit: Taken | Problem, objects: _Objects, posted: Iterator[Wire]) ->
         else:
             answers.append(Written(objects.receipts[one.member]))
     return answers
+
+
+def _repeated(one: Repeated, objects: _Objects) -> Wire:
+    if one.imported:
+        return {"seq": one.seq}
+    message = objects.repeated[one]
+    return {**message, "reactions": []} if one.outside else message
