@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -362,3 +363,73 @@ def own(make_database: Callable[[], str]) -> Iterator[Served]:
 
 def test_a_replica_is_what_the_client_gives(tmp_path: Path) -> None:
     assert isinstance(AsyncClient("http://127.0.0.1:1", "t").replica(tmp_path / "x.db"), SyncedReplica)
+
+
+async def test_a_fault_that_passes_leaves_a_replica_away_and_not_ended(
+    person: Make, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Errors of the service, of what stands before it, and of the file."""
+    mara = person()
+    place = (await mara.make())["id"]
+    await mara.fill(place, 3)
+    problem = {"type": "/problems/internal", "title": "A fault", "status": 500}
+    answers = [
+        httpx.Response(500, json=problem),
+        httpx.Response(502, text="<html>no way through</html>"),
+        httpx.Response(200, text="<html>sign in to the network</html>"),
+        httpx.Response(429, json={**problem, "type": "/problems/slow-down", "status": 429}),
+    ]
+
+    class Flaky(httpx.AsyncHTTPTransport):
+        async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+            if request.url.path.endswith("/resync") and answers:
+                return answers.pop(0)
+            return await super().handle_async_request(request)
+
+    faults = [sqlite3.OperationalError("disk I/O error"), sqlite3.OperationalError("database is locked")]
+    apply = ReplicaFile.apply_answer
+
+    def full(self: ReplicaFile, answer: Any) -> Any:
+        if faults:
+            raise faults.pop()
+        return apply(self, answer)
+
+    monkeypatch.setattr(ReplicaFile, "apply_answer", full)
+    reasons: set[str] = set()
+
+    def live(one: SyncedReplica) -> bool:
+        assert one.state.state not in (ReplicaState.ENDED, ReplicaState.REFUSED), one.state
+        reasons.add(one.state.reason)
+        return one.state.state is ReplicaState.LIVE
+
+    async with (
+        AsyncClient(mara.url, mara.token, tries=1, transport=Flaky()) as client,
+        client.replica(tmp_path / "r.db") as replica,
+        asyncio.timeout(60),
+    ):
+        replica.retry_now()
+        await replica.until(live)
+        assert [one.seq for one in replica.messages(place)] == [1, 2, 3]
+    assert (answers, faults) == ([], [])
+    assert any("disk I/O error" in reason for reason in reasons)
+
+
+async def test_a_page_of_before_a_new_beginning_is_asked_for_again(
+    person: Make, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    mara = person()
+    place = (await mara.make())["id"]
+    await mara.fill(place, 40)
+    async with AsyncClient(mara.url, mara.token) as client, client.live(place, newest=10) as here:
+        fetch, asked = client.history_page, []
+
+        async def late(*args: Any, **options: Any) -> Any:
+            page = await fetch(*args, **options)
+            asked.append(page)
+            if len(asked) == 1:  # while this page was on its way, what it was asked for became another history
+                here.replica.generation += 1
+            return page
+
+        monkeypatch.setattr(client, "history_page", late)
+        assert [one.seq for one in await here.older(5)] == [30, 29, 28, 27, 26]
+        assert len(asked) == 2

@@ -251,7 +251,8 @@ class Truth:
 
     def _decide(self, talk: Talk, command: Command, xid: int, growth: Growth) -> Written:
         user = command.author_id if isinstance(command, Post) else command.user_id
-        if not talk.has(user):
+        known = talk.keys.get((user, command.key or "")) if isinstance(command, Post) else None
+        if known is None and not talk.has(user):
             raise NotFound("there is no such conversation")
         if isinstance(command, Read):
             row = talk.members[user]
@@ -263,7 +264,6 @@ class Truth:
             return Written({"read_seq": talk.members[user].wire["read_seq"], "unread": 0})
         if isinstance(command, Post):
             assert command.key is not None
-            known = talk.keys.get((user, command.key))
             if known is not None and known < talk.floor:
                 raise Expired("it is no longer kept")
             if known is not None:

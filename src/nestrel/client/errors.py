@@ -2,11 +2,30 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+import orjson
+
 from nestrel.core.problems import NestrelError, Problem
 
 
 class Unreachable(NestrelError):
     """The service does not answer, or not in a form that this client understands."""
+
+
+def read_json(content: bytes, key: str | None = None) -> Any:
+    """The JSON of an answer; an object with a `key`, where one is asked for.
+
+    Raises:
+        Unreachable: it is none: something else than the service has answered, as the page that a network signs in by.
+    """
+    try:
+        found = orjson.loads(content)
+    except orjson.JSONDecodeError:
+        raise Unreachable("what answered is not the service: its answer is not JSON") from None
+    if key is not None and not (isinstance(found, dict) and key in found):
+        raise Unreachable(f"what answered is not the service: its answer has no {key!r}")
+    return found
 
 
 def passes(error: Exception) -> bool:

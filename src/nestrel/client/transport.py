@@ -10,7 +10,7 @@ from typing import Any
 import httpx
 import orjson
 
-from nestrel.client.errors import Unreachable
+from nestrel.client.errors import Unreachable, read_json
 from nestrel.core.backoff import delays
 from nestrel.core.problems import Problem, SlowDown, StoreUnavailable, from_document
 
@@ -65,7 +65,7 @@ class Transport:
         content = await self.content(
             method, path, body=body, lines=lines, params=params, headers=headers, repeatable=repeatable
         )
-        return orjson.loads(content) if content else None
+        return read_json(content) if content else None
 
     async def content(
         self,

@@ -17,9 +17,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
-import orjson
-
-from nestrel.client.errors import Unreachable, passes
+from nestrel.client.errors import Unreachable, passes, read_json
 from nestrel.client.line import Frame, Line, problem_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile, Resynced
@@ -169,7 +167,7 @@ class Sync:
                         raise
                     cursor = None  # of another time of this service: begin anew, and lose nothing
                     continue
-                answer = orjson.loads(content)
+                answer = read_json(content, "begins")
                 if anew is None or answer["begins"]:
                     anew = set(await self._offload(self._file.rewind)) if answer["rewound"] else set()
                     await self._fetch_anew(sorted(anew))
@@ -197,7 +195,7 @@ class Sync:
                 if content is None:
                     await self._offload(self._file.drop, conversation_id)
                     break
-                changes = orjson.loads(content)
+                changes = read_json(content, "more")
                 await self._offload(self._file.apply, changes)
                 cursor, more = changes["cursor"], changes["more"]
 
