@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import json
 import time
@@ -21,6 +22,7 @@ from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.service.tokens import TokenVerifier
 from tests.support import SECRET, Served, token
 
+SOON = int(time.time()) + 86_400
 ISSUER, AUDIENCE = "https://issuer.example", "nestrel"
 RSA, EC, OKP = (
     rsa.generate_private_key(65537, 2048),
@@ -44,18 +46,24 @@ def claims(**changed: Any) -> dict[str, Any]:
     "header",
     [
         None, "", "Bearer", "Basic bWFyYTo=", "Bearer nonsense", "Bearer a.b.c", "Bearer é",
-        "Bearer " + unsigned({"sub": "mara", "exp": 9999999999}),
-        "Bearer " + unsigned({"sub": "mara", "exp": 9999999999}, "HS256"),
+        "Bearer " + unsigned({"sub": "mara", "exp": SOON}),
+        "Bearer " + unsigned({"sub": "mara", "exp": SOON}, "HS256"),
         "Bearer " + token("mara", secret="another-secret-that-is-long-enough-too"),
         "Bearer " + token("mara", seconds=-1),
         "Bearer " + jwt.encode({"sub": "mara"}, SECRET, "HS256"),
-        "Bearer " + jwt.encode({"exp": 9999999999}, SECRET, "HS256"),
-        "Bearer " + jwt.encode({"sub": "", "exp": 9999999999}, SECRET, "HS256"),
-        "Bearer " + jwt.encode({"sub": "m" * 129, "exp": 9999999999}, SECRET, "HS256"),
-        "Bearer " + jwt.encode({"sub": "a\x00b", "exp": 9999999999}, SECRET, "HS256"),
-        "Bearer " + jwt.encode({"sub": "mara", "exp": 9999999999}, SECRET, "HS512"),
-        "Bearer " + jwt.encode({"sub": "mara", "exp": 9999999999}, RSA, "RS256"),
+        "Bearer " + jwt.encode({"exp": SOON}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "", "exp": SOON}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "m" * 129, "exp": SOON}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "a\x00b", "exp": SOON}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": SOON}, SECRET, "HS512"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": SOON}, RSA, "RS256"),
         "Bearer " + token("mara")[:-2],
+        "Bearer " + jwt.encode({"sub": "mara", "exp": str(SOON)}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": 10**400}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": True}, SECRET, "HS256"),
+        "Bearer " + jwt.encode({"sub": "mara", "exp": SOON + 400 * 86_400}, SECRET, "HS256"),
+        "Bearer " + token("me"),
+        "Bearer " + "e" * 20_000,
     ],
     ids=lambda value: str(value)[:30],
 )  # fmt: skip
@@ -139,6 +147,27 @@ async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> 
         with pytest.raises(Unauthenticated):
             await check.verify(one)
     assert issuer["asked"] <= 2  # unknown keys do not make us ask again and again
+
+
+@pytest.mark.filterwarnings("ignore:The RSA key is 1024 bits")  # which is what this is about
+async def test_a_token_does_not_outlive_its_key_and_a_small_key_is_none(
+    issuer: dict[str, Any], verifier: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    check, signed = verifier(), jwt.encode(claims(), EC, "ES256", {"kid": "ec"})
+    assert (await check.verify(signed)).user_id == "mara"
+    issuer["keys"].remove("ec")
+    assert (await check.verify(signed)).user_id == "mara"  # the keys that are known are not old yet
+    monkeypatch.setattr(tokens, "_KEYS_SECONDS", 0.0)
+    monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
+    with pytest.raises(Unauthenticated):
+        async with asyncio.timeout(20):
+            while await check.verify(signed):
+                await asyncio.sleep(0)  # old keys serve while the new ones are on their way
+    small = rsa.generate_private_key(65537, 1024)
+    monkeypatch.setitem(_KEYS, "small", (small, "RS256"))
+    issuer["keys"].append("small")
+    with pytest.raises(Unauthenticated):
+        await verifier().verify(jwt.encode(claims(), small, "RS256", {"kid": "small"}))
 
 
 async def test_secret_and_issuer_beside_each_other(issuer: dict[str, Any], verifier: Any) -> None:
