@@ -35,8 +35,7 @@ class Writer:
 
     A conversation that somebody holds, another process or a stranger, holds up nobody else's: its units are parked,
     and waited for on their own. An idle store writes at once, so gathering adds no delay. `on_growth` is called after
-    each commit; `on_batch` hears
-    how many commands each transaction took; `followed` says whose rows `on_growth` wants.
+    each commit; `on_batch` hears how many commands each transaction took; `followed` says whose rows `on_growth` wants.
     """
 
     def __init__(
