@@ -246,3 +246,28 @@ async def test_a_change_set_that_waits_for_a_slow_reader_is_dropped_when_its_mes
     bodies = "".join(entry.tail for entry in slow.channel.ring)
     assert ("m2" in bodies, "m3" in bodies, "m4" in bodies) == (False, True, True)
     await hub.stop()
+
+
+async def test_a_task_that_is_cancelled_as_a_transaction_begins_or_ends_takes_no_later_one_with_it(
+    make_database: Callable[[], str],
+) -> None:
+    """Whatever is written after it on the same connection is committed when it is acknowledged."""
+    url = make_database()
+    one, other = Database(url, pool_size=1), Database(url)
+
+    async def nothing() -> None:
+        async with one.write() as connection:
+            await native.fetch(connection, "SELECT 1")
+
+    for turns in range(40):
+        task = asyncio.create_task(nothing())
+        for _ in range(turns):
+            await asyncio.sleep(0)
+        task.cancel()
+        await asyncio.wait({task})
+        place = await make(one)
+        async with other.read() as connection:
+            found = await native.fetch(connection, "SELECT id FROM nestrel.conversations WHERE id = $1", place)
+        assert [row[0] for row in found] == [place], f"lost after a cancellation at turn {turns}"
+    await one.close()
+    await other.close()

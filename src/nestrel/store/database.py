@@ -130,7 +130,7 @@ class Database:
         try:
             async with self.read() as connection:
                 connection.told = told
-                async with connection.driver.transaction():
+                async with connection.transaction():
                     yield connection
         except StoreUnavailable as problem:
             if problem.reason is not Trouble.BUSY:
@@ -147,7 +147,7 @@ class Database:
         Raises:
             StoreUnavailable: as `read`.
         """
-        async with self.read() as connection, connection.driver.transaction(isolation="repeatable_read", readonly=True):
+        async with self.read() as connection, connection.transaction("repeatable_read", readonly=True):
             yield connection
 
     async def take(self) -> Connection:
@@ -189,7 +189,7 @@ class Database:
     async def give_back(self, connection: Connection) -> None:
         """End the use of a connection; one that is in the middle of something is of no use to anyone else."""
         self._free.release()
-        if connection.driver.is_closed() or connection.driver.is_in_transaction():
+        if connection.driver.is_closed() or not connection.whole or connection.driver.is_in_transaction():
             await self._discard(connection)
         else:
             self._idle.append(connection)

@@ -98,7 +98,7 @@ class History:
         """Record a new epoch if the present one is not the newest recorded, and learn all of them. `set_back` is the
         epoch that has been proved to be another's, or that an operator says is: it ends whatever it looks like.
         Whether one was recorded."""
-        async with connection.driver.transaction():
+        async with connection.transaction():
             await execute(connection, _LOCK)
             system, database_id, timeline, replayed, may_read = (await fetch(connection, _NOW))[0]
             newest = (await fetch(connection, _NEWEST) or [None])[0]

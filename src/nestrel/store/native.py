@@ -3,10 +3,11 @@ parameters."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager
 from datetime import datetime
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any, Literal, cast
 from uuid import UUID
 
 import asyncpg
@@ -40,9 +41,10 @@ def in_schema(sql: str, schema: str) -> str:
 
 class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
-    transaction has announced so far, `history` what its process knows of the database's epochs."""
+    transaction has announced so far, `history` what its process knows of the database's epochs; `whole` is false from
+    before a transaction begins until its end is known."""
 
-    __slots__ = ("driver", "history", "schema", "sql", "told")
+    __slots__ = ("driver", "history", "schema", "sql", "told", "whole")
 
     def __init__(self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA) -> None:
         self.sql = sql
@@ -50,6 +52,25 @@ class Connection:
         self.history = history
         self.schema = schema
         self.told: list[Moved] = []
+        self.whole = True
+
+    @asynccontextmanager
+    async def transaction(
+        self, isolation: Literal["read_committed", "repeatable_read"] | None = None, *, readonly: bool = False
+    ) -> AsyncIterator[None]:
+        """A transaction, committed at the end of the block. One whose beginning or end was cut off leaves the
+        connection not `whole`: the driver would take the next transaction for a part of this one, and never commit."""
+        transaction = self.driver.transaction(isolation=isolation, readonly=readonly)
+        self.whole = False
+        await transaction.start()
+        try:
+            yield
+        except BaseException:
+            await transaction.rollback()
+            self.whole = True
+            raise
+        await transaction.commit()
+        self.whole = True
 
     async def execute(self, statement: Executable, values: Mapping[str, Any] | None = None) -> CursorResult[Any]:
         """Run a statement of SQLAlchemy's."""
