@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import signal
 import tempfile
 from collections.abc import AsyncIterator, Callable, Iterator
 from pathlib import Path
@@ -15,6 +16,10 @@ from nestrel.store import schema
 from tests.support import Person, Served, unique
 
 _TEMPLATE = "template_nestrel"
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    # A shell starts what runs in its background so, and commands that a test interrupts would inherit it.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 @pytest.fixture(scope="session")
