@@ -188,10 +188,9 @@ class BoundedSocket(WebSocketsSansIOProtocol):
         if hasattr(self, "scope"):
             self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # as above
 
-    async def send(self, message: Any) -> None:
-        await super().send(message)
-        if message["type"] == "websocket.http.response.body" and not message.get("more_body", False):
-            self.handshake_complete = True  # which the base leaves out, and then takes the refusal for a fault
+    def denied(self) -> None:
+        """A refusal has been sent instead of a handshake: the base leaves that out, and would take it for a fault."""
+        self.handshake_complete = True
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)

@@ -318,8 +318,9 @@ class Following:
                 return self._ended.popleft()
             follower = next(iter(self._dirty))
             # To the end of the row: one with much to catch up on does not hold up the others.
-            del self._dirty[follower]
-            self._dirty[follower] = None
+            if len(self._dirty) > 1:
+                del self._dirty[follower]
+                self._dirty[follower] = None
             found = await self._deliver(follower)
             if found is not None:
                 self._sent = True

@@ -11,7 +11,7 @@ SMALL = 16 * 1024
 
 
 class Outgoing:
-    """Bytes of frames that are being sent, within a bound for the process. A large frame waits until there is room;
+    """Bytes of large frames that are being sent, within a bound for the process. One waits until there is room;
     whoever looks after stalled connections makes it, when `short`, by ending those that do not read."""
 
     def __init__(self, most: int = limits.OUTGOING_BYTES) -> None:

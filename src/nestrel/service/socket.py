@@ -11,7 +11,6 @@ import asyncio
 import contextlib
 import time
 from collections import deque
-from collections.abc import Iterable
 from typing import Any
 
 import orjson
@@ -59,6 +58,9 @@ class Live:
         refusal = await self._refusal(socket)
         if refusal is not None:
             await socket.send_denial_response(problems.response(refusal, None))
+            connection = scope.get("nestrel.connection")
+            if connection is not None:
+                connection.denied()
             return
         await Session(self._service, socket, receive, send).run()
 
@@ -90,7 +92,6 @@ class Session:
         self.in_flight: set[object] = set()
         """Commands that have no answer yet."""
         self.sending_since: float | None = None
-        self.held_bytes = 0
         self._socket = socket
         self._raw_receive = receive
         self._raw_send = send
@@ -362,25 +363,24 @@ class Session:
             following = self._following
             if following is not None and following.pending and not self._draining:
                 event = await following.next()
-                if isinstance(event, Delivery):
-                    await self._answers_first(self.in_flight if event.read else ())
+                if isinstance(event, Delivery) and event.read:
+                    await self._answers_first()
+                while self._out:  # what was answered while this was looked for
+                    await self._send_text(self._out.popleft())
+                    self._room.set()
                 if event is not None:
                     await self._send_text(_text(event))
                 continue
             self._something.clear()
-            if self._idle(following):
+            waits = following is not None and following.pending and not self._draining
+            if not (waits or self._out or self._closing or (self._draining and not self.in_flight)):
                 await self._something.wait()
 
-    def _idle(self, following: Following | None) -> bool:
-        if self._out or self._closing or (self._draining and not self.in_flight):
-            return False
-        return self._draining or following is None or not following.pending
-
-    async def _answers_first(self, asked_for: Iterable[object]) -> None:
+    async def _answers_first(self) -> None:
         """A change set can hold what a command of this connection has just done: its answer goes first, so that a
         client never has the message before it knows that it is its own. What a commit of this process left is
         answered by then; of what was read from the store, the answers may be still to come."""
-        asked = set(asked_for)
+        asked = set(self.in_flight)
         while (asked & self.in_flight or self._out) and self._closing is None:
             if self._out:
                 await self._send_text(self._out.popleft())
@@ -391,20 +391,19 @@ class Session:
 
     async def _send_text(self, text: str) -> None:
         # Straight to the server: the framework's own layers cost as much again for each of many followers.
-        size = len(text)
-        if size > SMALL:
-            await self.service.outgoing.room_for(size)
+        large = len(text) > SMALL
+        if large:
+            await self.service.outgoing.room_for(len(text))
+            self.service.outgoing.held += len(text)
         self.sending_since = time.monotonic()
-        self.held_bytes = size
-        self.service.outgoing.held += size
         try:
             await self._raw_send({"type": "websocket.send", "text": text})
         except OSError:
             raise WebSocketDisconnect(1006) from None
         finally:
             self.sending_since = None
-            self.held_bytes = 0
-            self.service.outgoing.let_go(size)
+            if large:
+                self.service.outgoing.let_go(len(text))
 
 
 def _text(event: Event) -> str:
