@@ -88,7 +88,13 @@ def test_replies_find_their_messages_whatever_the_numbers_and_the_calls(
         assert found == at.get(f"b{line['reply_to']}")
     count = len(store.messages)
     run(store, packed, size + 1)
-    assert len(store.messages) == count  # calls of another size find the same keys
+    # Calls of another size find the same keys. What comes anew was refused as a reply to a refused line of its call:
+    # in another call than that one it is a reply to nothing.
+    for message in store.messages[count:]:
+        n = int(message["body"][1:]) - first
+        assert n not in bad
+        assert n + 1 in refused
+        assert replies[n]
 
 
 def test_equal_lines_of_one_moment_are_kept_apart_and_found_again() -> None:
