@@ -480,6 +480,6 @@ async def test_a_database_killed_under_callers_answers_no_500(postgres: Any) -> 
                 stop = True
                 await asyncio.gather(*calling)
                 assert seen <= {200, 201, 503}, seen
-                assert "InternalClientError" not in served.log() or 500 not in seen
+                assert "InternalClientError" not in served.log()
         finally:
             own.stop("immediate")
