@@ -13,12 +13,10 @@ import os
 import random
 import ssl
 import statistics
-import tempfile
 import threading
 import time
 from collections.abc import Awaitable, Callable
 from contextlib import asynccontextmanager
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import asyncpg
@@ -28,9 +26,7 @@ from sqlalchemy.engine import make_url
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
-from nestrel.demo.postgres import LocalPostgres
-from nestrel.store import schema
-from tests.support import Person, Served
+from tests.support import Person, Served, own_cluster
 
 HEAD = "GET /v1/me HTTP/1.1\r\nHost: 127.0.0.1\r\n"
 
@@ -247,19 +243,11 @@ async def sessions(served: Served) -> float:
 
 @asynccontextmanager
 async def target() -> Any:
-    with tempfile.TemporaryDirectory(prefix="nestrel-hostile-", ignore_cleanup_errors=True) as folder:
-        os.chmod(folder, 0o755)
-        postgres = LocalPostgres(Path(folder))
-        postgres.start()
-        try:
-            postgres.create_database("hostile")
-            url = postgres.url("hostile")
-            await schema.upgrade(url)
-            with Served(url) as served:
-                await asyncio.to_thread(served.wait_ready)
-                yield served, url
-        finally:
-            postgres.stop("immediate")
+    async with own_cluster("hostile") as postgres:
+        url = postgres.url("hostile")
+        with Served(url) as served:
+            await asyncio.to_thread(served.wait_ready)
+            yield served, url
 
 
 async def run(scale: float) -> None:

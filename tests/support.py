@@ -21,9 +21,9 @@ from websockets.asyncio.client import ClientConnection, connect
 
 from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.demo.postgres import free_port
+from nestrel.demo.postgres import LocalPostgres, free_port
 from nestrel.service.tokens import mint
-from nestrel.store import conversations
+from nestrel.store import conversations, schema
 from nestrel.store.database import Database
 
 SECRET = "a secret of the tests, long enough for every HMAC that anyone might sign with"
@@ -45,6 +45,21 @@ async def make_place(database: Database, **roles: str) -> UUID:
     )  # fmt: skip
     assert await conversations.make(database, new)
     return new.id
+
+
+@asynccontextmanager
+async def own_cluster(name: str) -> AsyncIterator[LocalPostgres]:
+    """A durable PostgreSQL that may be killed, with a database of that name and the schema in it."""
+    with tempfile.TemporaryDirectory(prefix=f"nestrel-{name}-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)  # the postgres user must get in
+        postgres = LocalPostgres(Path(folder))
+        postgres.start()
+        try:
+            postgres.create_database(name)
+            await schema.upgrade(postgres.url(name))
+            yield postgres
+        finally:
+            postgres.stop("immediate")
 
 
 class Served:

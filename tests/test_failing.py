@@ -7,10 +7,8 @@ import json
 import os
 import subprocess
 import sys
-import tempfile
 import time
 from collections.abc import AsyncIterator, Callable
-from pathlib import Path
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -22,19 +20,18 @@ from nestrel.core.commands import Edit, Post
 from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.core.paging import HistoryQuery
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
-from nestrel.demo.postgres import LocalPostgres
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.service import exports as module
 from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.following import Checkpoint, Delivery, Following
 from nestrel.service.pages import Pages
-from nestrel.store import apply, batch, history, profiles, schema, troubles
+from nestrel.store import apply, batch, history, profiles, troubles
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.writer import Writer
-from tests.support import Person, Served, make_place, unique, until
+from tests.support import Person, Served, make_place, own_cluster, unique, until
 
 
 @pytest.fixture
@@ -453,33 +450,25 @@ async def test_rings_are_within_the_bound_of_the_process(database: Database, mon
     await hub.stop()
 
 
-async def test_a_database_killed_under_callers_answers_no_500(postgres: Any) -> None:
-    with tempfile.TemporaryDirectory(prefix="nestrel-kill-", ignore_cleanup_errors=True) as folder:
-        os.chmod(folder, 0o755)
-        own = LocalPostgres(Path(folder))
-        own.start()
-        try:
-            own.create_database("nestrel")
-            await schema.upgrade(own.url("nestrel"))
-            with Served(own.url("nestrel")) as served:
-                mara = Person(served.wait_ready().url, "mara")
-                place = (await mara.make())["id"]
-                seen: set[int] = set()
-                stop = False
+async def test_a_database_killed_under_callers_answers_no_500() -> None:
+    async with own_cluster("nestrel") as own:
+        with Served(own.url("nestrel")) as served:
+            mara = Person(served.wait_ready().url, "mara")
+            place = (await mara.make())["id"]
+            seen: set[int] = set()
+            stop = False
 
-                async def call(n: int) -> None:
-                    while not stop:
-                        answer = await (mara.post(place, key=uuid4().hex) if n % 2 else mara.http.get("/conversations"))
-                        seen.add(answer.status_code)
+            async def call(n: int) -> None:
+                while not stop:
+                    answer = await (mara.post(place, key=uuid4().hex) if n % 2 else mara.http.get("/conversations"))
+                    seen.add(answer.status_code)
 
-                calling = [asyncio.create_task(call(n)) for n in range(40)]
-                for _ in range(4):
-                    await asyncio.to_thread(own.stop, "immediate")
-                    await asyncio.to_thread(own.start, own.port)
-                    await asyncio.to_thread(until, lambda: served.wait_ready() is served)
-                stop = True
-                await asyncio.gather(*calling)
-                assert seen <= {200, 201, 503}, seen
-                assert "InternalClientError" not in served.log()
-        finally:
-            own.stop("immediate")
+            calling = [asyncio.create_task(call(n)) for n in range(40)]
+            for _ in range(4):
+                await asyncio.to_thread(own.stop, "immediate")
+                await asyncio.to_thread(own.start, own.port)
+                await asyncio.to_thread(until, lambda: served.wait_ready() is served)
+            stop = True
+            await asyncio.gather(*calling)
+            assert seen <= {200, 201, 503}, seen
+            assert "InternalClientError" not in served.log()
