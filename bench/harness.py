@@ -18,8 +18,8 @@ import asyncpg
 import httpx
 import psutil
 
-from nestrel.demo.postgres import LocalPostgres, find_binaries, free_port
-from nestrel.service.tokens import mint
+from nestrel.local.postgres import LocalPostgres, find_binaries, free_port
+from nestrel.service.minting import mint
 from nestrel.store import schema
 
 SECRET = "bench-secret-of-more-than-32-bytes-0000"

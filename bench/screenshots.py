@@ -17,7 +17,7 @@ from playwright.async_api import Page, async_playwright
 
 from bench.browser import FLAGS
 from bench.harness import ROOT
-from nestrel.demo.postgres import free_port
+from nestrel.local.postgres import free_port
 
 OUT = ROOT / "docs" / "screenshots"
 _COMMANDS = {

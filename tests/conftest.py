@@ -9,11 +9,16 @@ import tempfile
 from collections.abc import AsyncIterator, Callable, Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 
-from nestrel.demo.postgres import LocalPostgres
+from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
 from tests.support import Person, Served, unique
+
+# A machine that is busy with other things makes no example wrong.
+hypothesis.settings.register_profile("nestrel", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
+hypothesis.settings.load_profile("nestrel")
 
 _TEMPLATE = "template_nestrel"
 

@@ -12,12 +12,13 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.commands import Post
-from nestrel.store import apply, archive, facts, lines, sweep
 from nestrel.store.database import Database
-from nestrel.store.writer import Writer
+from nestrel.store.keep import archive, records, sweep
+from nestrel.store.write import apply, facts
+from nestrel.store.write.writer import Writer
 
 SWEEP = {
-    "claimed": (lines, "read"),
+    "claimed": (records, "read"),
     "read": (archive, "append"),
     "kept": (sweep, "take_away"),
     "taken away": (sweep, "record"),

@@ -27,7 +27,7 @@ import orjson
 
 from nestrel.client import AsyncClient, NestrelError, ReplicaState, SyncedReplica
 from nestrel.core.times import format_time
-from nestrel.demo.postgres import LocalPostgres, free_port
+from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.support import Person, Served, token
 

@@ -20,8 +20,8 @@ from starlette.websockets import WebSocket
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 
-from nestrel.demo.postgres import free_port
-from nestrel.service.following import Following
+from nestrel.live.following import Following
+from nestrel.local.postgres import free_port
 from nestrel.service.hosts import Hosts, Proxies, host_of
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.settings import Settings, load_settings
@@ -29,7 +29,7 @@ from nestrel.service.socket import Session
 from nestrel.service.state import Service
 from tests import hostile
 from tests.hostile import HEAD, Raw
-from tests.support import Person, Served, token, unique
+from tests.support import PATIENCE, Person, Served, token, unique
 
 Make = Callable[..., Person]
 
@@ -79,7 +79,7 @@ async def test_large_bodies_share_a_bound(make_database: Callable[[], str]) -> N
         for raw in rows:
             await raw.say(head, b"[")
         answers = [asyncio.create_task(raw.status()) for raw in rows]
-        first, _ = await asyncio.wait(answers, timeout=30, return_when=asyncio.FIRST_COMPLETED)
+        first, _ = await asyncio.wait(answers, timeout=PATIENCE, return_when=asyncio.FIRST_COMPLETED)
         assert {answer.result() for answer in first} == {429}
         for answer in answers:
             answer.cancel()
@@ -94,7 +94,7 @@ async def test_large_bodies_share_a_bound(make_database: Callable[[], str]) -> N
             other.close()
             return status
 
-        async with asyncio.timeout(30):
+        async with asyncio.timeout(PATIENCE):
             while await room() != 422:  # what those had reserved is given back
                 pass
 
@@ -133,7 +133,7 @@ async def test_whoever_goes_without_a_word_leaves_no_session(own: Served) -> Non
         if frame is not None:
             await socket.send(frame)
         socket.transport.abort()
-    async with asyncio.timeout(30):
+    async with asyncio.timeout(PATIENCE):
         while await hostile.sessions(own):
             await asyncio.sleep(0.05)
 
@@ -156,7 +156,7 @@ async def test_a_member_has_so_many_connections_and_no_more(own: Served) -> None
         assert (await mara.http.get("/stream")).status_code == 403
         async with odd.socket():
             pass
-    async with asyncio.timeout(30):
+    async with asyncio.timeout(PATIENCE):
         while await hostile.sessions(own):
             await asyncio.sleep(0.05)
     async with mara.socket():
@@ -269,7 +269,7 @@ async def test_a_stop_refuses_what_is_new_and_ends_what_is_half_sent(make_databa
                 late.close()
                 return False
 
-            async with asyncio.timeout(20):
+            async with asyncio.timeout(PATIENCE):
                 while not await refused():
                     pass
             assert await asyncio.to_thread(served.process.wait, 30) == 0
@@ -316,7 +316,7 @@ async def test_a_sender_that_dies_ends_its_connection_with_a_reason(
         monkeypatch.setattr(Following, "next", bug)
         monkeypatch.setattr(Following, "pending", property(lambda self: bool(self._owed)))
         scope = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
-        async with asyncio.timeout(20):
+        async with asyncio.timeout(PATIENCE):
             await Session(service, WebSocket(scope, frames.get, send), frames.get, send).run()
         assert (sent[-1]["type"], sent[-1]["code"]) == ("websocket.close", 1011)
         assert not service.sessions

@@ -10,11 +10,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import click
 import pytest
 
+from nestrel.cli.main import COMMANDS, main
 from nestrel.client import Client
-from nestrel.demo.postgres import free_port
-from tests.support import SECRET, Served, token, unique
+from nestrel.local.postgres import free_port
+from tests.support import PATIENCE, SECRET, Served, token, unique
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -29,7 +31,7 @@ def make_run(service: Served, folder: Path) -> Run:
         return subprocess.run(
             [sys.executable, "-m", "nestrel.cli", *arguments],
             env={**clean, **{name: value for name, value in settings.items() if value is not None}},
-            input=env.get("STDIN"), capture_output=True, text=True, timeout=60, cwd=folder,
+            input=env.get("STDIN"), capture_output=True, text=True, timeout=PATIENCE, cwd=folder,
         )  # fmt: skip
 
     nestrel.token = own  # type: ignore[attr-defined]  # for tests that use the client as the same user
@@ -102,6 +104,8 @@ def test_refusals_are_two_lines_and_exit_1(run: Run) -> None:
         (("history", "x", "--from", "yesterday"), "RFC 3339"),
         (("post",), "CONVERSATION"),
         (("nonsense",), "nonsense"),
+        (("histroy",), "Did you mean history?"),
+        (("retention", "prewiev"), "preview"),
     ],
 )
 def test_wrong_usage_is_exit_2_and_says_what_to_do(run: Run, arguments: tuple[str, ...], words: str) -> None:
@@ -109,6 +113,28 @@ def test_wrong_usage_is_exit_2_and_says_what_to_do(run: Run, arguments: tuple[st
     assert done.returncode == 2
     assert words in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_help_loads_nothing_that_it_does_not_need(run: Run) -> None:
+    """What asks a service, draws or serves is imported by what does so; the list of commands is true to each."""
+    code = """
+import sys
+from nestrel.cli.main import main
+for asked in ("", "post", "retention set", "resync", "import", "serve", "db upgrade", "demo", "doctor", "token"):
+    try: main([*asked.split(), "--help"])
+    except SystemExit: pass
+heavy = {"asyncio", "httpx", "pydantic", "rich", "sqlite3", "websockets", "sqlalchemy", "fastapi", "jwt"}
+print(sorted(heavy & set(sys.modules)))
+"""
+    said = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert said.splitlines()[-1] == "[]"
+    context = click.Context(main)
+    for name in main.list_commands(context):
+        command = main.get_command(context, name)
+        assert command is not None
+        assert command.help is not None
+        said = " ".join(command.help.replace(" (an id or a name)", "").split())
+        assert said.startswith(COMMANDS[name].summary.rstrip(".")), name
 
 
 def test_a_token_that_the_command_makes_is_accepted(run: Run) -> None:

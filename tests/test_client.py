@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import Callable, Iterator
 
 import httpx
 import pytest
+from websockets.asyncio.server import ServerConnection, serve
 
 import nestrel.client
 from nestrel.client import (
@@ -26,10 +28,11 @@ from nestrel.client import (
     Unfollowed,
     Unreachable,
 )
+from nestrel.client.follow import Follow
 from nestrel.core import problems
 from nestrel.core.backoff import delays
-from nestrel.demo.postgres import free_port
-from tests.support import Served, token, unique
+from nestrel.local.postgres import free_port
+from tests.support import PATIENCE, Served, token, unique
 
 
 def client_of(service: Served, user: str, **options: object) -> AsyncClient:
@@ -96,12 +99,12 @@ async def test_a_follow_survives_a_service_that_goes_away(make_database: Callabl
     with Served(url, port=port) as second:
         second.wait_ready()
         await writer.post_batch(made.id, [{"body": "x"}] * 10)
-        event = await asyncio.wait_for(waiting, 20)
+        event = await asyncio.wait_for(waiting, PATIENCE)
         while isinstance(event, ChangeSet):
             seen += [m.seq for m in event.messages]
             if len(seen) == 13:
                 await writer.close_conversation(made.id)
-            event = await asyncio.wait_for(follow.__anext__(), 20)
+            event = await asyncio.wait_for(follow.__anext__(), PATIENCE)
         assert event == Unfollowed(made.id, "closed")
         assert [event async for event in follow] == []
     assert seen == list(range(1, 14))
@@ -184,6 +187,66 @@ def test_the_blocking_client_is_the_same_one(service: Served) -> None:
             client.find("no-such-name-here")
     with pytest.raises(Unreachable), Client(f"http://127.0.0.1:{free_port()}", "t", tries=1) as nobody:
         nobody.me()
+
+
+def test_a_follow_is_ended_from_anywhere_and_nothing_complains(service: Served) -> None:
+    """By leaving its loop, by another task that closes it while it waits, while there is no line at all, and with the
+    loop itself, which is this test's own."""
+    complaints: list[str] = []
+    asyncio.run(_follow_and_leave(service, complaints))
+    assert complaints == []
+
+
+async def _follow_and_leave(service: Served, complaints: list[str]) -> None:
+    asyncio.get_running_loop().set_exception_handler(lambda _loop, context: complaints.append(str(context)))
+    mara = unique("mara")
+    async with client_of(service, mara) as client:
+        place = (await client.make_conversation()).id
+        page = await client.history_page(place)
+        await client.post(place, "one")
+        left = client.follow(place, page.change_cursor)
+        async for _ in left:
+            break
+        await left.close()
+        assert [event async for event in left] == []
+
+        waiting = client.follow(place)
+        rest = asyncio.create_task(collect(waiting))
+        while waiting.state.state is not FollowState.LIVE:
+            await asyncio.sleep(0)
+        await waiting.close()
+        assert await rest == []
+        assert waiting.state.reason == "closed by the caller"
+
+        async for _ in client.follow(place, page.change_cursor):
+            break  # nobody holds it any more
+    async with AsyncClient(f"http://127.0.0.1:{free_port()}", "t") as nowhere:
+        away = nowhere.follow(place)
+        rest = asyncio.create_task(collect(away))
+        while away.state.state is not FollowState.AWAY:
+            await asyncio.sleep(0)
+        await away.close()
+        assert await rest == []
+
+
+async def test_a_follow_can_be_closed_by_what_hears_that_the_store_was_set_back() -> None:
+    """Within the step that waits for the next event: that hears of the end, and does not wait for itself."""
+
+    async def speak(socket: ServerConnection) -> None:
+        for answer in ({"type": "signed_in", "user_id": "mara"}, {"type": "done", "cursor": "c", "rewound": True}):
+            await socket.recv()
+            await socket.send(json.dumps(answer))
+        await socket.wait_closed()
+
+    async with serve(speak, "127.0.0.1", 0) as server:
+        port = server.sockets[0].getsockname()[1]
+        async with AsyncClient(f"http://127.0.0.1:{port}", "t") as client:
+            follow = client.follow("somewhere", "c", on_rewound=lambda: follow.close())
+            assert await asyncio.wait_for(collect(follow), PATIENCE) == []
+
+
+async def collect(follow: Follow) -> list[object]:
+    return [event async for event in follow]
 
 
 def test_every_problem_type_has_its_exception_and_all_have_one_root() -> None:

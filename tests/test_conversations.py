@@ -210,3 +210,14 @@ async def test_a_profile_comes_from_the_first_token_and_changes_for_all(person: 
     assert (await later.http.patch("/me", json={"display_name": "T. Ferrier"})).json() == changed
     for bad in ({}, {"display_name": ""}, {"display_name": None}, {"picture": "javascript:alert(1)"}):
         assert (await later.http.patch("/me", json=bad)).status_code == 422
+
+
+async def test_two_changes_of_one_profile_do_not_undo_each_other(person: Make) -> None:
+    """Each names one field: at one moment, time and again, both hold afterwards."""
+    mara = person()
+    await mara.http.get("/me")
+    for n in range(12):
+        wanted = {"display_name": f"Mara {n}", "picture": f"https://pictures.example/{n}.png"}
+        await asyncio.gather(*(mara.http.patch("/me", json={name: value}) for name, value in wanted.items()))
+        shown = (await mara.http.get("/me")).json()
+        assert {name: shown[name] for name in wanted} == wanted

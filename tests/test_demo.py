@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import hashlib
 from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, datetime
+from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
 import jwt
 import pytest
-from sqlalchemy import text
 
-from nestrel.demo import generate, scenario, seed
+from nestrel.demo import generate, run, scenario, seed
 from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer, origins_of
-from nestrel.store import conversations
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
+from nestrel.store.native import fetch
+from nestrel.store.read import conversations
 
 NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
 ISSUER, CLIENT, BACK = "http://127.0.0.1:8461", "nestrel-console", "http://127.0.0.1:8460/console/signed-in"
@@ -32,19 +34,19 @@ def test_the_same_seed_gives_the_same_messages() -> None:
 
 
 def test_the_scenario_is_whole() -> None:
-    places = Counter(line.place.title for line in generate.lines(7, NOW))
-    assert places[scenario.LOGBOOK.title] == 20_000
-    assert {place.kind for place in scenario.PLACES} == {"group", "direct", "bulletin"}
-    by_place: dict[int, list[generate.Line]] = {}
+    rooms = Counter(line.room.title for line in generate.lines(7, NOW))
+    assert rooms[scenario.LOGBOOK.title] == 20_000
+    assert {room.kind for room in scenario.ROOMS} == {"group", "direct", "bulletin"}
+    by_room: dict[int, list[generate.Spoken]] = {}
     for line in generate.lines(7, NOW):
-        own = by_place.setdefault(id(line.place), [])
-        writers = {line.place.owner, *line.place.moderators}
-        assert line.author in (writers if line.place.kind == "bulletin" else {*writers, *line.place.members})
+        own = by_room.setdefault(id(line.room), [])
+        writers = {line.room.owner, *line.room.moderators}
+        assert line.author in (writers if line.room.kind == "bulletin" else {*writers, *line.room.members})
         assert line.reply_to is None or line.reply_to <= len(own)
         assert not own or line.at >= own[-1].at
         assert "{" not in line.body
         own.append(line)
-    assert min(lines[0].at for lines in by_place.values()).month == 9
+    assert min(lines[0].at for lines in by_room.values()).month == 9
 
 
 async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> None:
@@ -54,29 +56,49 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
         await seed.seed(database, NOW, 7, heard.append)
     assert heard[-1] == seed.TOTAL
     async with database.read() as connection:
-        found = (
-            await connection.execute(text("SELECT sum(head), sum(message_count), count(*) FROM nestrel.conversations"))
-        ).one()
-        rows = (await connection.execute(text("SELECT count(*) FROM nestrel.messages"))).scalar_one()
-        kept = text(
+        [found] = await fetch(connection, "SELECT sum(head), sum(message_count), count(*) FROM nestrel.conversations")
+        [(rows,)] = await fetch(connection, "SELECT count(*) FROM nestrel.messages")
+        kept = (
             "SELECT count(*) FROM nestrel.messages m JOIN nestrel.conversations c ON c.id = m.conversation_id "
             "WHERE m.seq >= c.floor AND m.removed_at IS NULL"
         )
-        counted = (await connection.execute(kept)).scalar_one()
-        revs = (await connection.execute(text("SELECT sum(rev) FROM nestrel.conversations"))).scalar_one()
-        changed = (
-            await connection.execute(
-                text("SELECT sum(edits), (SELECT count(*) FROM nestrel.reactions) FROM nestrel.messages")
-            )
-        ).one()
+        [(counted,)] = await fetch(connection, kept)
+        [(revs,)] = await fetch(connection, "SELECT sum(rev) FROM nestrel.conversations")
+        [changed] = await fetch(
+            connection, "SELECT sum(edits), (SELECT count(*) FROM nestrel.reactions) FROM nestrel.messages"
+        )
     assert tuple(found) == (seed.TOTAL, counted, 13)
     assert seed.TOTAL - 6_500 < counted < seed.TOTAL - 1_000  # rules have taken the oldest
     assert rows == seed.TOTAL
     assert min(changed) > 20
     await seed.seed(database, NOW, 7, heard.append)
     async with database.read() as connection:
-        assert (await connection.execute(text("SELECT sum(rev) FROM nestrel.conversations"))).scalar_one() == revs
+        assert await fetch(connection, "SELECT sum(rev) FROM nestrel.conversations") == [(revs,)]
     await database.close()
+
+
+def test_a_demo_that_was_cut_short_while_it_was_filled_is_finished(
+    make_database: Callable[[], str], tmp_path: Path
+) -> None:
+    url = make_database()
+
+    def cut(written: int) -> None:
+        if written > seed.TOTAL // 2:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        run.fill(url, tmp_path, cut)
+    assert run.fill(url, tmp_path, lambda _n: None)
+    assert not run.fill(url, tmp_path, lambda _n: None)
+
+    async def heads() -> int:
+        database = Database(url)
+        async with database.read() as connection:
+            [(total,)] = await fetch(connection, "SELECT sum(head) FROM nestrel.conversations")
+        await database.close()
+        return int(total)
+
+    assert asyncio.run(heads()) == seed.TOTAL
 
 
 @pytest.fixture
@@ -144,17 +166,15 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Call
     """On the demo's data, for every member of every conversation: what is listed is what counting rows gives."""
     database = Database(make_database())
     await seed.seed(database, NOW, 7, lambda _n: None)
-    counted = text(
-        """
+    counted = """
         SELECT m.conversation_id, count(x.seq) AS n FROM nestrel.members m LEFT JOIN nestrel.messages x
             ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
                 AND x.removed_at IS NULL
-        WHERE m.user_id = :user_id GROUP BY m.conversation_id
+        WHERE m.user_id = $1 GROUP BY m.conversation_id
         """
-    )
     async with database.read() as connection:
         for person in scenario.PEOPLE:
             items, _ = await conversations.page(connection, "mine", Caller(person.user_id), 50, None, None)
-            rows = (await connection.execute(counted, {"user_id": person.user_id})).all()
+            rows = await fetch(connection, counted, person.user_id)
             assert {item["id"]: item["unread"] for item in items} == {str(row[0]): row[1] for row in rows}
     await database.close()

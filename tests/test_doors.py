@@ -14,7 +14,7 @@ from urllib.parse import quote
 import pytest
 from websockets.exceptions import ConnectionClosed
 
-from tests.support import Person, Served, token, unique
+from tests.support import PATIENCE, Person, Served, token, unique
 from tests.test_cli import Run, make_run
 
 Make = Callable[..., Person]
@@ -112,7 +112,7 @@ async def test_a_change_set_is_never_larger_than_a_frame_may_be(person: Make) ->
             assert answer.status_code == 200
         seen: list[int] = []
         while len(seen) < 480:
-            text = await asyncio.wait_for(wire.raw.recv(), 20)
+            text = await asyncio.wait_for(wire.raw.recv(), PATIENCE)
             assert len(text.encode()) <= _MOST
             seen += [one["seq"] for one in json.loads(text)["messages"]]
         assert seen == list(range(1, 481))

@@ -20,18 +20,21 @@ from nestrel.core.commands import Edit, Post
 from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.core.paging import HistoryQuery
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.live.checkpoints import Checkpoints
+from nestrel.live.deliveries import Checkpoint, Delivery
+from nestrel.live.following import Following
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.service import exports as module
-from nestrel.service.checkpoints import Checkpoints
-from nestrel.service.following import Checkpoint, Delivery, Following
 from nestrel.service.pages import Pages
-from nestrel.store import apply, batch, history, profiles, troubles
+from nestrel.store import troubles
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
-from nestrel.store.writer import Writer
-from tests.support import Person, Served, make_place, own_cluster, unique, until
+from nestrel.store.read import history
+from nestrel.store.write import apply, batch, profiles
+from nestrel.store.write.writer import Writer
+from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
 
 
 @pytest.fixture
@@ -252,7 +255,7 @@ async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
     for _ in range(3):
         assert not (mara.pending and isinstance(await mara.next(), Checkpoint))
     monkeypatch.undo()
-    async with asyncio.timeout(10):
+    async with asyncio.timeout(PATIENCE):
         while True:
             at = await checkpoints.turn(at)
             found = []
@@ -392,7 +395,7 @@ async def test_a_profile_in_thousands_of_conversations_is_told_of_to_the_end_by_
 
     monkeypatch.setattr(profiles, "go_on", dies)
     with pytest.raises(asyncio.CancelledError):
-        await profiles.change(database, "mara", "Mara Lind", None)
+        await profiles.change(database, "mara", {"display_name": "Mara Lind"})
     assert killed
     while await go_on(database):
         pass
@@ -408,7 +411,7 @@ async def test_an_unread_export_gives_its_place_to_the_next(monkeypatch: pytest.
     leave = asyncio.Event()
 
     async def stalled() -> None:
-        async with exports.place("slow reader"):
+        async with exports.turn("slow reader"):
             await leave.wait()
 
     reading = asyncio.create_task(stalled())
@@ -419,7 +422,7 @@ async def test_an_unread_export_gives_its_place_to_the_next(monkeypatch: pytest.
     exports.check()
 
     async def next_one() -> None:
-        async with exports.place("quick reader"):
+        async with exports.turn("quick reader"):
             pass
 
     following = asyncio.create_task(next_one())

@@ -224,5 +224,5 @@ class Paging(RuleBasedStateMachine):
 
 async def test_paging_under_concurrent_posts_misses_nothing_and_doubles_nothing(service: Served) -> None:
     Paging.url = service.url
-    config = settings(max_examples=25, stateful_step_count=20, deadline=None, suppress_health_check=list(HealthCheck))
+    config = settings(max_examples=25, stateful_step_count=20, suppress_health_check=list(HealthCheck))
     await asyncio.to_thread(run_state_machine_as_test, Paging, settings=config)

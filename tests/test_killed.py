@@ -13,10 +13,10 @@ import pytest
 
 from nestrel.core.commands import Post
 from nestrel.core.retention import Rule, Then
-from nestrel.store import retention, sweep
 from nestrel.store.database import Database
+from nestrel.store.keep import retention, sweep
 from nestrel.store.native import fetch
-from nestrel.store.writer import Writer
+from nestrel.store.write.writer import Writer
 from tests import killed
 from tests.support import make_place
 from tests.test_retention import check_whole, counters, sweep_all

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 
 import httpx
 import pytest
@@ -48,6 +49,16 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
     }  # fmt: skip
 
 
+def test_the_documents_say_nothing_of_the_code_and_all_of_a_problem(address: str) -> None:
+    for name in ("openapi.json", "asyncapi.json"):
+        text = httpx.get(f"{address}/{name}").text
+        assert not re.search(r"nestrel\.(core|store|live|service|client)\.\w", text), name
+        schemas = json.loads(text)["components"]["schemas"]
+        assert not [one for one in schemas if "__" in one or "." in one]
+        problem = schemas["ProblemDocument"]["properties"]
+        assert {"message", "preview", "reason", "quota", "limit", "errors", "retry_after"} <= set(problem)
+
+
 @schemathesis.serializer("application/jsonl")
 def _jsonl(_context: object, value: object) -> bytes:
     """One line for a generated body."""
@@ -67,7 +78,7 @@ def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
         if call.path == "/v1/stream":
             continue  # it has no answer that could be refused; tests/test_streams.py reads it
 
-        @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), database=None)
+        @settings(max_examples=25, suppress_health_check=list(HealthCheck), database=None)
         @given(case=call.as_strategy(), real=st.booleans())
         def check(case: schemathesis.Case, real: bool) -> None:
             waits = case.path.endswith("/stream") or "wait" in (case.query or {})

@@ -16,10 +16,10 @@ import pytest
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
-from nestrel.demo.postgres import LocalPostgres, free_port
+from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.soak import soak
-from tests.support import Person, Served, Wire, token, unique, until
+from tests.support import PATIENCE, Person, Served, Wire, token, unique, until
 
 
 @pytest.fixture(scope="module")
@@ -125,7 +125,7 @@ async def test_workers_share_the_work_and_their_metrics_add_up(make_database: Ca
             await raw.recv()
         await mara.post(place, "to all")
         for raw in opened:
-            assert json.loads(await asyncio.wait_for(raw.recv(), 10))["messages"][0]["body"] == "to all"
+            assert json.loads(await asyncio.wait_for(raw.recv(), PATIENCE))["messages"][0]["body"] == "to all"
         metrics = httpx.get(served.url + "/metrics").text
         assert "nestrel_messages_total 1.0" in metrics
         assert "nestrel_connections 8.0" in metrics
@@ -159,7 +159,7 @@ async def test_a_process_killed_under_load_loses_nothing_acknowledged_and_double
 
         keys = {user: [f"{user} {n}" for n in range(400)] for user in users}
         writing = [asyncio.create_task(write(user, first.url, keys[user])) for user in users]
-        await asyncio.wait_for(enough.wait(), 30)
+        await asyncio.wait_for(enough.wait(), PATIENCE)
         first.kill()
         await asyncio.gather(*writing, return_exceptions=True)
     before = dict(acknowledged)
@@ -192,7 +192,7 @@ async def test_sigterm_finishes_what_is_in_flight_and_closes_sockets_with_1001(
             answers = [first]
             with pytest.raises(ConnectionClosed):
                 while True:
-                    answers.append(json.loads(await asyncio.wait_for(wire.raw.recv(), 20)))
+                    answers.append(json.loads(await asyncio.wait_for(wire.raw.recv(), PATIENCE)))
             assert wire.raw.close_code == 1001
         assert served.process.wait(20) == 0
         done = [answer["message"]["seq"] for answer in answers if answer["type"] == "done"]
@@ -244,13 +244,13 @@ async def test_a_database_that_goes_away_is_503_and_comes_back_without_a_restart
 async def test_a_service_without_its_database_starts_and_waits(postgres: LocalPostgres) -> None:
     with Served(f"postgresql://nobody@127.0.0.1:{free_port()}/none") as served:
         served.wait_ready("/healthz")
-        assert httpx.get(served.url + "/readyz", timeout=20).status_code == 503
-        answer = httpx.get(served.url + "/v1/me", headers={"Authorization": f"Bearer {token('m')}"}, timeout=20)
+        assert httpx.get(served.url + "/readyz", timeout=PATIENCE).status_code == 503
+        answer = httpx.get(served.url + "/v1/me", headers={"Authorization": f"Bearer {token('m')}"}, timeout=PATIENCE)
         assert answer.status_code == 503
     postgres.create_database("empty_for_ready")
     with Served(postgres.url("empty_for_ready")) as served:
         served.wait_ready("/healthz")
-        answer = httpx.get(served.url + "/readyz", timeout=20)
+        answer = httpx.get(served.url + "/readyz", timeout=PATIENCE)
         assert (answer.status_code, "nestrel db upgrade" in answer.text) == (503, True)
 
 

@@ -24,8 +24,8 @@ from nestrel.client.replica.store import ReplicaFile
 from nestrel.core.objects import ChangeSet
 from nestrel.core.outbox import Entry, Outcome, outcome
 from nestrel.core.replica import Replica
-from nestrel.demo.postgres import free_port
-from tests.support import Person, Served, unique
+from nestrel.local.postgres import free_port
+from tests.support import PATIENCE, Person, Served, unique
 
 Make = Callable[..., Person]
 
@@ -75,7 +75,7 @@ def change_sets(draw: st.DrawFn) -> list[dict[str, Any]]:
     return sets
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(sets=change_sets())
 def test_the_file_and_the_core_hold_the_same(sets: list[dict[str, Any]]) -> None:
     """One rule in two places: what a replica in memory holds after any change sets, the file holds too."""
@@ -333,7 +333,7 @@ async def test_the_command_line_keeps_a_file_current_and_says_what_it_fetched(pe
         return subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
     def once(*arguments: str) -> str:
-        out, err = run(*arguments).communicate(timeout=60)
+        out, err = run(*arguments).communicate(timeout=PATIENCE)
         assert err == ""
         return out
 
@@ -349,7 +349,7 @@ async def test_the_command_line_keeps_a_file_current_and_says_what_it_fetched(pe
             pass
         process.send_signal(signal.SIGINT)
         assert process.wait(20) == 130
-    out, err = run("--into", "/nowhere/at/all.db").communicate(timeout=60)
+    out, err = run("--into", "/nowhere/at/all.db").communicate(timeout=PATIENCE)
     assert out == ""
     assert "cannot be opened" in err
 

@@ -19,7 +19,7 @@ import pytest
 
 from nestrel.client import AsyncClient, SyncedReplica
 from nestrel.client.replica.sync import ReplicaState
-from nestrel.demo.postgres import LocalPostgres
+from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
 from tests.soak import Proxy
 from tests.support import Person, Served, token, until

@@ -14,7 +14,7 @@ import pytest
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
-from tests.support import Person, Served, Wire, token, unique
+from tests.support import PATIENCE, Person, Served, Wire, token, unique
 
 Make = Callable[..., Person]
 
@@ -23,7 +23,7 @@ async def closed(raw: Any) -> tuple[int | None, str]:
     """How the service closes a connection; what comes before that is dropped."""
     try:
         while True:
-            await asyncio.wait_for(raw.recv(), 15)
+            await asyncio.wait_for(raw.recv(), PATIENCE)
     except ConnectionClosed:
         return raw.close_code, raw.close_reason
 

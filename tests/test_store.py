@@ -11,7 +11,6 @@ import orjson
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from sqlalchemy import text
 
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
@@ -19,15 +18,20 @@ from nestrel.core.retention import Rule
 from nestrel.core.roles import Role
 from nestrel.live.hub import Follower, Hub
 from nestrel.live.source import StoreSource
-from nestrel.store import changes as feed
-from nestrel.store import closed as closed_ones
-from nestrel.store import conversations, events, members, native, resync, retention, sweep
-from nestrel.store.batch import Growth
-from nestrel.store.changes import Changes
+from nestrel.store import events, native
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.writer import Writer
-from tests.support import make_place
+from nestrel.store.keep import closed as closed_ones
+from nestrel.store.keep import retention, sweep
+from nestrel.store.native import fetch
+from nestrel.store.read import changes as feed
+from nestrel.store.read import resync
+from nestrel.store.read.changes import Changes
+from nestrel.store.write import conversations, members
+from nestrel.store.write.batch import Growth
+from nestrel.store.write.writer import Writer
+from tests.support import PATIENCE, make_place
 
 
 @pytest.fixture
@@ -43,7 +47,7 @@ async def make(database: Database) -> UUID:
 
 async def count(database: Database, sql: str) -> int:
     async with database.read() as connection:
-        return int((await connection.execute(text(sql))).scalar_one())
+        return int((await fetch(connection, sql))[0][0])
 
 
 async def test_posts_that_wait_go_together_and_keep_their_order(database: Database) -> None:
@@ -84,8 +88,7 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     await retention.put(database, closed, Rule(keep_last=2_500), confirmed=True)
     await sweep.step(database)  # so that some of it is archived, and some still waits
     await retention.put(database, closed, Rule(keep_last=2_300), confirmed=True)
-    async with database.write() as connection:
-        await conversations.close(database, connection, closed)
+    await conversations.close(database, Caller("mara"), closed)
     steps = 0
     while await closed_ones.step(database):
         steps += 1
@@ -102,7 +105,7 @@ async def test_what_a_closed_conversation_held_is_erased_in_steps(database: Data
     )
 
 
-@settings(max_examples=50, deadline=None, suppress_health_check=list(HealthCheck), database=None)
+@settings(max_examples=50, suppress_health_check=list(HealthCheck), database=None)
 @given(
     words=st.lists(st.none() | st.text(st.characters(exclude_characters="\x00", exclude_categories=["Cs"]))),
     hashed=st.lists(st.none() | st.binary()),
@@ -166,19 +169,17 @@ class Heard:
 async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(database: Database) -> None:
     """Another process writes more than the hub reads at once, and among it a member leaves."""
     place = await make(database)
-    async with database.write() as connection:
-        await members.put(database, connection, place, "odd", Role.WRITER, new=True)
+    await members.put(database, Caller("mara"), place, "odd", Role.WRITER)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
     (stays,) = await hub.follow([place], "mara", heard)
     (leaves,) = await hub.follow([place], "odd", heard)
     elsewhere = Writer(database)
-    async with database.write() as connection:
-        await members.leave(database, connection, place, "odd", reason="left")
+    await members.end(database, Caller("odd"), place, "odd")
     for _ in range(3):
         await elsewhere.submit([Post(place, "mara", "x") for _ in range(300)])
     now = await count(database, "SELECT rev FROM nestrel.conversations")
     hub.heard([Moved(place, now)])
-    await asyncio.wait_for(heard.woken.wait(), 10)
+    await asyncio.wait_for(heard.woken.wait(), PATIENCE)
     assert heard.ended == [("odd", "left")]
     assert (stays.live, leaves.live) == (True, False)
     await hub.stop()

@@ -20,7 +20,7 @@ from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.service import tokens
 from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.service.tokens import TokenVerifier
-from tests.support import SECRET, Served, token
+from tests.support import PATIENCE, SECRET, Served, token
 
 SOON = int(time.time()) + 86_400
 ISSUER, AUDIENCE = "https://issuer.example", "nestrel"
@@ -160,7 +160,7 @@ async def test_a_token_does_not_outlive_its_key_and_a_small_key_is_none(
     monkeypatch.setattr(tokens, "_KEYS_SECONDS", 0.0)
     monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
     with pytest.raises(Unauthenticated):
-        async with asyncio.timeout(20):
+        async with asyncio.timeout(PATIENCE):
             while await check.verify(signed):
                 await asyncio.sleep(0)  # old keys serve while the new ones are on their way
     small = rsa.generate_private_key(65537, 1024)

@@ -11,11 +11,13 @@ from bench.browser import FLAGS
 from playwright.async_api import Browser, Page, async_playwright, expect
 
 from nestrel.demo import run, seed
-from nestrel.demo.postgres import free_port
+from nestrel.local.postgres import free_port
 from nestrel.service.settings import Settings
 from nestrel.store.database import Database
 from tests.console.pages import Window
-from tests.support import Served
+from tests.support import PATIENCE, Served
+
+expect.set_options(timeout=PATIENCE * 1000)
 
 
 @pytest.fixture(scope="module")
@@ -58,6 +60,7 @@ def window(browser: Browser, demo: Served) -> Window:
 
     async def open_(member: str, *, width: int = 1280, scheme: str = "light") -> Page:
         context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
+        context.set_default_timeout(PATIENCE * 1000)
         page = await context.new_page()
         await page.goto(f"{demo.url}/console/")
         await page.get_by_role("button", name="Sign in").click()

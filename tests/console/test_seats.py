@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from playwright.async_api import Browser, expect
 
-from nestrel.demo.postgres import free_port
+from nestrel.local.postgres import free_port
 from tests.console.pages import Window, beside, choose
 from tests.support import Person, Served, token, unique
 
@@ -41,8 +41,8 @@ async def test_away_is_said_with_its_reason_and_what_is_posted_meanwhile_is_sent
         await expect(row).to_have_attribute("data-state", "queued")
     with Served(url, port=port) as second:
         second.wait_ready()
-        await expect(line).to_have_text("live", timeout=20_000)
-        await expect(row).to_have_attribute("data-seq", "1", timeout=15_000)
+        await expect(line).to_have_text("live")
+        await expect(row).to_have_attribute("data-seq", "1")
         await expect(row).to_have_count(1)
         await page.close()
 

@@ -70,7 +70,7 @@ def test_replies_find_their_messages_whatever_the_numbers_and_the_calls(
     first: int, replies: list[int | None], bad: set[int], size: int
 ) -> None:
     """An export that begins anywhere, in calls of any size, some lines refused: each reply is to the message that it
-    was to, or to none where that is not there."""
+    was to, to none where that is not in the file, and refused where that was."""
     lines = [
         {"conversation_id": "c", "seq": first + n, "author_id": "odd", "body": f"b{first + n}",
          "reply_to": first + n - back if back else None}
@@ -80,21 +80,17 @@ def test_replies_find_their_messages_whatever_the_numbers_and_the_calls(
     store = Store(lambda body: int(body[1:]) - first in bad)
     refused = {one.line for one in run(store, packed, size)}
     at = {message["body"]: n for n, message in enumerate(store.messages, 1)}
+    expected = set[int]()
+    for n, back in enumerate(replies):
+        if n in bad or (back and n - back in expected):
+            expected.add(n)
+    assert refused == {n + 1 for n in expected}
     for n, line in enumerate(lines):
-        if line["body"] not in at:
-            assert n + 1 in refused
-            continue
-        found = store.messages[at[line["body"]] - 1]["reply_to"]
-        assert found == at.get(f"b{line['reply_to']}")
-    count = len(store.messages)
-    run(store, packed, size + 1)
-    # Calls of another size find the same keys. What comes anew was refused as a reply to a refused line of its call:
-    # in another call than that one it is a reply to nothing.
-    for message in store.messages[count:]:
-        n = int(message["body"][1:]) - first
-        assert n not in bad
-        assert n + 1 in refused
-        assert replies[n]
+        if n not in expected:
+            assert store.messages[at[line["body"]] - 1]["reply_to"] == at.get(f"b{line['reply_to']}")
+    # Calls of another size find the same keys, and refuse the same lines.
+    assert {one.line for one in run(store, packed, size + 1)} == refused
+    assert len(store.messages) == len(lines) - len(expected)
 
 
 def test_equal_lines_of_one_moment_are_kept_apart_and_found_again() -> None:

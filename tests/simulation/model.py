@@ -16,10 +16,10 @@ from nestrel.core.epochs import Begun, Epoch, Lineage
 from nestrel.core.problems import Expired, Forbidden, NotFound, Problem, StoreUnavailable
 from nestrel.live.source import Gone
 from nestrel.store.access import Caller
-from nestrel.store.batch import Growth, Written
-from nestrel.store.changes import Changes, State
 from nestrel.store.events import Moved
-from nestrel.store.resync import Place
+from nestrel.store.read.changes import Changes, State
+from nestrel.store.read.resync import Pending
+from nestrel.store.write.batch import Growth, Written
 
 AT = "2026-11-25T10:00:00.000000Z"
 NEWEST = 4
@@ -356,11 +356,11 @@ class Truth:
     async def mine(self, user_id: str) -> list[UUID]:
         return await self.read(lambda: sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id)))
 
-    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
-        def look() -> tuple[bool, list[Place]]:
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
+        def look() -> tuple[bool, list[Pending]]:
             if self.lineage.goes_on(since, self.snapshot()):
                 return False, self.places(user_id, since)
-            return True, [Place(id_, joined=True) for id_, talk in sorted(self.talks.items()) if talk.has(user_id)]
+            return True, [Pending(id_, joined=True) for id_, talk in sorted(self.talks.items()) if talk.has(user_id)]
 
         return await self.read(look)
 
@@ -380,7 +380,7 @@ class Truth:
 
         return at, await self.read(look)
 
-    def places(self, user_id: str, since: AllPosition) -> list[Place]:
+    def places(self, user_id: str, since: AllPosition) -> list[Pending]:
         found = []
         for id_ in sorted(self.talks):
             talk = self.talks[id_]
@@ -389,11 +389,11 @@ class Truth:
                 continue
             if not talk.has(user_id):
                 if (talk.closed and row.wire["left_at"] is None) or not sees(since, row.xid):
-                    found.append(Place(id_, gone=talk.reasons.get(user_id, "closed")))
+                    found.append(Pending(id_, gone=talk.reasons.get(user_id, "closed")))
             elif not sees(since, row.born):
-                found.append(Place(id_, joined=True))
+                found.append(Pending(id_, joined=True))
             else:
-                found.append(Place(id_, self._seen(talk, since)))
+                found.append(Pending(id_, self._seen(talk, since)))
         return found
 
     def _seen(self, talk: Talk, since: AllPosition) -> ChangePosition:

@@ -14,7 +14,6 @@ from uuid import UUID
 
 from starlette.websockets import WebSocket
 
-from nestrel.client.errors import Unreachable
 from nestrel.client.line import Frame, Line
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.reading import Reading
@@ -23,19 +22,19 @@ from nestrel.client.replica.sync import ReplicaState, Sync
 from nestrel.core.commands import Command
 from nestrel.core.cursors import AllPosition, CursorSeal, ResyncPosition
 from nestrel.core.epochs import Lineage
-from nestrel.core.problems import Problem, StoreUnavailable, Trouble
+from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
+from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
-from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.seats import Seats
 from nestrel.service.socket import Session
 from nestrel.service.tokens import Identity
 from nestrel.store.access import Caller
-from nestrel.store.batch import Growth, Written
 from nestrel.store.events import Moved
-from nestrel.store.resync import Place
+from nestrel.store.read.resync import Pending
+from nestrel.store.write.batch import Growth, Written
 from tests.simulation.model import NEWEST, Truth
 
 SEAL = CursorSeal(b"one key for every node")
@@ -324,11 +323,11 @@ class World:
             part = ResyncPosition(None, now, _NOTHING)
         if part.since is None:
             mine = sorted(id_ for id_, talk in self.truth.talks.items() if talk.has(user))
-            places = [Place(id_, joined=True) for id_ in mine if id_ > part.after]
+            places = [Pending(id_, joined=True) for id_ in mine if id_ > part.after]
         else:
             places = [place for place in self.truth.places(user, part.since) if place.id > part.after]
         if part.within is not None:
-            places.insert(0, Place(part.after, part.within))
+            places.insert(0, Pending(part.after, part.within))
         answer: dict[str, Any] = {"joined": [], "gone": [], "reset": part.since is None, "more": False}
         answer["rewound"] = part.since is not None and part.since.epoch != now.epoch
         answer["begins"] = part.after == _NOTHING

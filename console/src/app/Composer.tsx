@@ -24,7 +24,7 @@ export function Composer({ id }: { id: string }) {
 
   const send = () => {
     if (!fit) return;
-    seat.post(id, body);
+    seat.commands.post(id, body);
     setBody("");
     box.current?.focus();
   };

@@ -17,7 +17,7 @@ export function ConversationList() {
   useObservable(seat);
   const [sought, setSought] = useState("");
   const needle = useDeferredValue(sought).trim().toLowerCase();
-  const shown = seat.conversations.filter((one) =>
+  const shown = seat.list.conversations.filter((one) =>
     `${titleOf(one, seat.profiles)} ${one.name ?? ""}`.toLowerCase().includes(needle),
   );
   return (
@@ -52,14 +52,14 @@ export function ConversationList() {
             <Item one={one} />
           </li>
         ))}
-        {seat.listed && shown.length === 0 && (
+        {seat.list.listed && shown.length === 0 && (
           <li className="p-4 text-faint">
             {needle ? "None is called that." : "You are in no conversation yet."}
           </li>
         )}
-        {seat.listProblem && (
+        {seat.list.problem && (
           <li role="alert" className="p-4 text-buoy">
-            {seat.listProblem}
+            {seat.list.problem}
           </li>
         )}
       </ul>
@@ -88,7 +88,10 @@ function Item({ one }: { one: Conversation }) {
         {last ? (last.removed_at ? "removed" : `${who}: ${last.body}`) : "nothing said yet"}
       </span>
       {one.unread ? (
-        <span className="sounding font-semibold text-buoy" title={`${count(one.unread)} unread`}>
+        <span
+          className="sounding justify-self-end font-semibold text-buoy"
+          title={`${count(one.unread)} unread`}
+        >
           {one.unread > 999 ? "999+" : one.unread}
           <span className="sr-only"> unread</span>
         </span>

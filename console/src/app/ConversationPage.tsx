@@ -4,12 +4,12 @@ import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
-import { count, titleOf } from "../lib/format";
+import { counted, titleOf, visibilityText } from "../lib/format";
 import { rightsOf } from "../lib/rights";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { Composer } from "./Composer";
 import { MembersDialog } from "./MembersDialog";
-import { recallPlace, rememberConversation } from "./place";
+import { recallPlace, rememberConversation } from "./reading";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
 import { useObservable } from "./useObservable";
@@ -24,20 +24,20 @@ function Conversing({ id }: { id: string }) {
   useObservable(seat);
   const [copy, setCopy] = useState<ConversationCopy | null>(null);
   const [problem, setProblem] = useState("");
-  const mine = seat.conversations.find((one) => one.id === id);
+  const mine = seat.list.conversations.find((one) => one.id === id);
   const shown = useQuery({
     queryKey: ["conversation", id, seat.userId],
     queryFn: () =>
       answered(
         seat.api.GET("/v1/conversations/{conversation_id}", { params: { path: { conversation_id: id } } }),
       ),
-    enabled: seat.listed && !mine,
+    enabled: seat.list.listed && !mine,
   });
   const conversation: Conversation | undefined = mine ?? shown.data;
 
   useEffect(() => {
     let here = true;
-    seat.open(id, recallPlace(seat.userId, id).seq).then(
+    seat.pages.open(id, recallPlace(seat.userId, id).seq).then(
       (opened) => {
         if (!here) return;
         rememberConversation(seat.userId, id);
@@ -90,11 +90,12 @@ function Heading({ conversation }: { conversation: Conversation | undefined }) {
             <span className="sounding hidden truncate text-faint sm:inline">{conversation.name}</span>
           )}
           <span className="hidden text-xs text-faint sm:inline">
-            {conversation.kind}, {conversation.visibility}
+            {conversation.kind}, {visibilityText(conversation)}
             {conversation.my_role ? `, you are ${conversation.my_role}` : ""}
           </span>
-          <span className="sounding ml-auto text-faint" title="messages kept">
-            {count(conversation.message_count)}
+          <span className="sounding ml-auto shrink-0 whitespace-nowrap text-faint">
+            {counted(conversation.message_count, "message")}
+            <span className="hidden sm:inline"> kept</span>
           </span>
           <MembersDialog conversation={conversation} />
         </>
@@ -112,7 +113,7 @@ function Foot({ conversation, onJoined }: { conversation: Conversation; onJoined
       await answered(
         seat.api.PUT("/v1/conversations/{conversation_id}/members/{user_id}", { params, body: {} }),
       );
-      await seat.list();
+      await seat.list.read();
       onJoined();
     };
     return (

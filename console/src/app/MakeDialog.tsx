@@ -38,7 +38,7 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
       const made = await answered(seat.api.POST("/v1/conversations", { body }));
       setOpen(false);
       setProblems({});
-      await seat.list();
+      await seat.list.read();
       await navigate(`/c/${made.id}`);
     } catch (error) {
       setProblems(problemsByField(error));

@@ -33,7 +33,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
     } catch (error) {
       setProblem(error instanceof Error ? error.message : String(error));
     }
-    await Promise.all([members.refetch(), seat.list()]);
+    await Promise.all([members.refetch(), seat.list.read()]);
   };
   const one = (userId: string) => ({ params: { path: { ...path, user_id: userId } } });
   const address = "/v1/conversations/{conversation_id}/members/{user_id}" as const;

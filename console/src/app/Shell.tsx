@@ -4,7 +4,7 @@ import { SideBySide } from "../beside/SideBySide";
 import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
-import { recallConversation } from "./place";
+import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
 

@@ -2,7 +2,7 @@ import { Moon, Sun, SunMoon } from "lucide-react";
 import { useState } from "react";
 import { resyncText } from "../lib/format";
 import { OutboxState } from "./OutboxState";
-import { keepsOffline, setKeepsOffline } from "./place";
+import { keepsOffline, setKeepsOffline } from "./reading";
 import { useSeat } from "./seatContext";
 import { useObservable } from "./useObservable";
 

@@ -1,6 +1,6 @@
 import { type User, UserManager, WebStorageStateStore } from "oidc-client-ts";
 import { Replica } from "../sync/replica";
-import { forgetPlaces, keepsOffline } from "./place";
+import { forgetPlaces, keepsOffline } from "./reading";
 
 export type ConsoleConfig = {
   issuer: { authority: string; client_id: string } | null;

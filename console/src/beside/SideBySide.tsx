@@ -1,6 +1,6 @@
 import { useEffect, useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { recallConversation } from "../app/place";
+import { recallConversation } from "../app/reading";
 import { useSeat } from "../app/seatContext";
 import type { Second } from "../app/signIn";
 import { field } from "../app/ui";
@@ -43,9 +43,9 @@ function Two({ left, right, onLeave }: { left: Seat; right: Seat; onLeave: () =>
   const go = useNavigate();
   useObservable(right);
   const shared = useMemo(() => {
-    const there = new Set(right.conversations.map((one) => one.id));
-    return left.conversations.filter((one) => there.has(one.id));
-  }, [left.conversations, right.conversations]);
+    const there = new Set(right.list.conversations.map((one) => one.id));
+    return left.list.conversations.filter((one) => there.has(one.id));
+  }, [left.list.conversations, right.list.conversations]);
   const last = recallConversation(left.userId);
   const chosen = shared.find((one) => one.id === id) ?? shared.find((one) => one.id === last) ?? shared[0];
 
@@ -75,7 +75,7 @@ function Two({ left, right, onLeave }: { left: Seat; right: Seat; onLeave: () =>
         <Pair key={chosen.id} id={chosen.id} left={left} right={right} />
       ) : (
         <p className="p-4 text-faint">
-          {right.listed
+          {right.list.listed
             ? "These two share no conversation. Add one of them to one of the other's."
             : "reading"}
         </p>
@@ -116,8 +116,9 @@ function useCopy(seat: Seat, id: string): ConversationCopy | null {
   useEffect(() => {
     let here = true;
     const fill = async () => {
-      const opened = await seat.open(id, null);
-      if (opened.head > 0) await seat.load(id, { limit: SHOWN, before: opened.head + 1 }).catch(() => {});
+      const opened = await seat.pages.open(id, null);
+      if (opened.head > 0)
+        await seat.pages.load(id, { limit: SHOWN, before: opened.head + 1 }).catch(() => {});
       if (here) setCopy(opened);
     };
     fill().catch(() => {});

@@ -25,7 +25,7 @@ export function EditBox({ message, copy, seat, onEnd }: Props) {
   const save = async () => {
     if (body.trim() === "") return setProblem("A message cannot be empty. Remove it instead.");
     try {
-      await seat.edit(copy, message.seq, body, rev);
+      await seat.commands.edit(copy, message.seq, body, rev);
       onEnd();
     } catch (error) {
       const present =

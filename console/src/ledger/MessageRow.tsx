@@ -44,10 +44,10 @@ export function MessageRow(props: Props) {
     work.catch((error: Error) => setProblem(error.message));
   };
   const toggle = (symbol: string) =>
-    act(seat.react(copy, message.seq, symbol, !reactedWith(message, symbol, seat.userId)));
+    act(seat.commands.react(copy, message.seq, symbol, !reactedWith(message, symbol, seat.userId)));
   const remove = () => {
     setDoing(null);
-    act(seat.remove(copy, message.seq));
+    act(seat.commands.remove(copy, message.seq));
   };
 
   const onKeyDown = (event: KeyboardEvent<HTMLElement>) => {

@@ -7,7 +7,7 @@ import type { Seat } from "../sync/seat";
 export type Rights = { react: boolean; edit: boolean; remove: boolean };
 
 export function rightsOn(message: Message, copy: ConversationCopy, seat: Seat): Rights {
-  const conversation = seat.conversations.find((one) => one.id === copy.id);
+  const conversation = seat.list.conversations.find((one) => one.id === copy.id);
   const role = conversation?.my_role ?? null;
   if (message.removed_at !== null || !conversation) return { react: false, edit: false, remove: false };
   const may = rightsOf(conversation.kind, role);

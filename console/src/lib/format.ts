@@ -27,6 +27,9 @@ export function titleOf(one: Conversation, profiles: Map<string, Profile>): stri
   return partner ? (profiles.get(partner)?.display_name ?? partner) : "Direct conversation";
 }
 
+/** Who may find it. On the wire `closed` is one that is private; closed for good is another thing. */
+export const visibilityText = (one: Conversation): string => (one.visibility === "open" ? "open" : "private");
+
 export const count = (n: number): string => n.toLocaleString();
 
 /** Bytes in a unit that a person reads. */
@@ -35,7 +38,8 @@ export function bytesText(bytes: number): string {
   return bytes < 1_000_000 ? `${(bytes / 1000).toFixed(1)} kB` : `${(bytes / 1_000_000).toFixed(1)} MB`;
 }
 
-const counted = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? "" : "s"}`;
+export const counted = (n: number, one: string, many = `${one}s`): string =>
+  `${count(n)} ${n === 1 ? one : many}`;
 
 /** What a resync brought: rows, bytes, milliseconds. */
 export function resyncText(done: Resynced): string {

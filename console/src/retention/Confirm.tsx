@@ -1,6 +1,6 @@
 import { AlertDialog } from "radix-ui";
 import { Button } from "../app/ui";
-import { bytesText, count, exactTime } from "../lib/format";
+import { bytesText, count, counted, exactTime } from "../lib/format";
 import type { Preview } from "./rule";
 
 /** Before a rule takes something away: what, and whether to go ahead. */
@@ -19,7 +19,7 @@ export function Confirm(props: {
         <AlertDialog.Overlay className="fixed inset-0 bg-black/40" />
         <AlertDialog.Content className="fixed top-[20vh] left-1/2 w-[min(28rem,calc(100vw-2rem))] -translate-x-1/2 border border-line bg-paper p-4">
           <AlertDialog.Title className="border-b border-line pb-2 font-semibold">
-            {count(preview.expires)} messages go at once
+            {counted(preview.expires, "message")} {preview.expires === 1 ? "goes" : "go"} at once
           </AlertDialog.Title>
           <AlertDialog.Description className="py-3">
             Numbers {count(preview.first_seq ?? 0)} to {count(preview.last_seq ?? 0)},{" "}

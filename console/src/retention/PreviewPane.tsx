@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Bar, BarChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import { answered, type Conversation } from "../api/client";
 import { useSeat } from "../app/seatContext";
-import { bytesText, clockTime, count, dayMonth, exactTime } from "../lib/format";
+import { bytesText, clockTime, count, counted, dayMonth, exactTime } from "../lib/format";
 import { barsOf, type Preview } from "./rule";
 
 /** What a rule would take away: how much, a bar for each day, and the first and the last message. */
@@ -29,7 +29,7 @@ export function PreviewPane(props: {
           "This rule takes nothing away now."
         ) : (
           <>
-            <strong className="text-buoy">{count(preview.expires)} messages</strong> would go:{" "}
+            <strong className="text-buoy">{counted(preview.expires, "message")}</strong> would go:{" "}
             <span className="sounding">
               {count(preview.first_seq ?? 0)}–{count(preview.last_seq ?? 0)}
             </span>

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import type { Conversation } from "../api/client";
-import { recallConversation } from "../app/place";
+import { recallConversation } from "../app/reading";
 import { useSeat } from "../app/seatContext";
 import { field } from "../app/ui";
 import { useObservable } from "../app/useObservable";
-import { count, titleOf } from "../lib/format";
+import { count, counted, titleOf } from "../lib/format";
 import { Archive } from "./Archive";
 import { ruleOf } from "./query";
 import { RuleForm } from "./RuleForm";
@@ -18,7 +18,7 @@ export default function RetentionPage() {
   const { id } = useParams();
   const go = useNavigate();
   const last = recallConversation(seat.userId);
-  const all = seat.conversations;
+  const all = seat.list.conversations;
   const chosen = all.find((one) => one.id === id) ?? all.find((one) => one.id === last) ?? all[0];
 
   return (
@@ -41,14 +41,15 @@ export default function RetentionPage() {
         </label>
         {chosen && (
           <span className="sounding text-faint">
-            {count(chosen.message_count)} kept, floor {count(chosen.floor)}, head {count(chosen.head)}
+            {counted(chosen.message_count, "message")} kept, floor {count(chosen.floor)}, head{" "}
+            {count(chosen.head)}
           </span>
         )}
       </div>
       {chosen ? (
         <Of key={chosen.id} conversation={chosen} />
       ) : (
-        <p className="p-4 text-faint">{seat.listed ? "You are in no conversation yet." : "reading"}</p>
+        <p className="p-4 text-faint">{seat.list.listed ? "You are in no conversation yet." : "reading"}</p>
       )}
     </main>
   );
@@ -76,7 +77,7 @@ function Of({ conversation }: { conversation: Conversation }) {
         <p className="mt-2 text-faint">An owner sets the rule and reads the archive.</p>
       </div>
     );
-  const changed = () => void Promise.all([rule.refetch(), seat.list()]);
+  const changed = () => void Promise.all([rule.refetch(), seat.list.read()]);
   return (
     <div className="min-h-0 overflow-y-auto">
       <RuleForm conversation={conversation} rule={rule.data} onChanged={changed} />

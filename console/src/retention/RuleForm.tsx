@@ -81,7 +81,7 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
             <span className="text-faint"> That is the service’s rule.</span>
           )}
         </p>
-        {input("keepLast", "Newest messages", "so many are kept")}
+        {input("keepLast", "Newest messages", "how many are kept")}
         {input("keepFor", "Age", "ISO 8601, as in P30D or P1Y")}
         {input("keepBytes", "Bytes", "of bodies and attributes")}
         <fieldset className="flex gap-4">

@@ -24,7 +24,7 @@ export function frameOf(entry: Entry): Record<string, unknown> {
 
 /** What a refusal means. An edit that looks stale because it arrived before, with its answer lost, is done. */
 export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): Outcome {
-  if (problem.status === 401 || problem.status === 429 || problem.status >= 500) return { is: "again" };
+  if ([401, 408, 429].includes(problem.status) || problem.status >= 500) return { is: "again" };
   if (entry.kind === "post" && problem.status === 410) return { is: "done", message: null };
   const present = problem.message as Message | undefined;
   if (

@@ -2,7 +2,7 @@ import { ArrowDownLeft, ArrowUpRight } from "lucide-react";
 import { useDeferredValue, useState } from "react";
 import { Button, field } from "../app/ui";
 import { useObservable } from "../app/useObservable";
-import { bytesText, count } from "../lib/format";
+import { bytesText, count, counted } from "../lib/format";
 import { type Passed, wireLog } from "../sync/wireLog";
 import { Decoded } from "./Decoded";
 
@@ -42,7 +42,7 @@ export function WirePage() {
           Clear
         </Button>
         <span className="sounding ml-auto text-faint" role="status" aria-label="passed">
-          {count(shown.length)} of {count(all.length)}
+          {count(shown.length)} of {counted(all.length, "entry", "entries")}
           {held && `, ${count(wireLog.passed.filter((one) => one.n > (held.at(-1)?.n ?? 0)).length)} since`}
         </span>
       </div>

@@ -5,15 +5,18 @@ from __future__ import annotations
 import sys
 from hashlib import sha256
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 import orjson
-from rich.table import Table
 
+import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
 from nestrel.cli.transfer import FORM, INTO, write
-from nestrel.client import ArchiveSegment, Client, Message
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import ArchiveSegment, Client
 
 
 @click.group()
@@ -38,7 +41,7 @@ def list_(client: Client, conversation: str, as_json: bool) -> None:
     if not items:
         click.echo("nothing is archived here")
         return
-    table = Table(box=None, pad_edge=False, header_style="bold")
+    table = output.grid()
     for name, right in (("segment", True), ("from", True), ("to", True), ("messages", True), ("bytes", True)):
         table.add_column(name, justify="right" if right else "left")
     table.add_column("archived")
@@ -66,7 +69,10 @@ def show(client: Client, conversation: str, segment: int, as_json: bool) -> None
         return
     for line in content.splitlines():
         fields = orjson.loads(line)
-        output.message_line(Message.model_validate({name: fields[name] for name in Message.model_fields}), {})
+        output.message_line(
+            nestrel.client.Message.model_validate({name: fields[name] for name in nestrel.client.Message.model_fields}),
+            {},
+        )
 
 
 @archive.command()

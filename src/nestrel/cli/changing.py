@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import Client, Message
 from nestrel.core.symbols import LIKE
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, Message
 
 _SEQ = click.IntRange(1)
 
@@ -95,7 +97,7 @@ def read(client: Client, conversation: str, seq: int | None, as_json: bool) -> N
 @click.command()
 @_of_message
 def readers(client: Client, conversation: str, seq: int, as_json: bool) -> None:
-    """Show which members have read message SEQ, how far they are, and when they last moved."""
+    """Show which members have read message SEQ, how far each has read, and when."""
     found = client.find(conversation)
     who = list(client.readers(found.id, seq))
     if as_json:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from datetime import date, timedelta
-
-from rich.table import Table
-from rich.text import Text
+from typing import TYPE_CHECKING
 
 from nestrel.cli import output
-from nestrel.client import RetentionPreview
-from nestrel.core.objects import Day
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import RetentionPreview
+    from nestrel.core.objects import Day
 
 _ROWS = 31
 _WIDTH = 40
@@ -43,6 +43,8 @@ def grouped(days: Sequence[Day]) -> list[tuple[str, int]]:
 
 def preview(found: RetentionPreview) -> None:
     """What a rule would take away: how much, from when to when, and a bar for each day."""
+    from rich.text import Text
+
     out = output.console()
     if not found.expires:
         out.print("this rule takes nothing away now")
@@ -59,7 +61,7 @@ def preview(found: RetentionPreview) -> None:
     out.print(Text(f"written from {first} to {last} UTC", style="dim"))
     rows = grouped(found.by_day)
     most = max(count for _, count in rows)
-    table = Table(box=None, show_header=False, pad_edge=False)
+    table = output.grid(headings=False)
     table.add_column(style="cyan", no_wrap=True)
     table.add_column(style="yellow", no_wrap=True)
     table.add_column(justify="right", no_wrap=True)

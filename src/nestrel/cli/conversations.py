@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from rich.table import Table
 
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import Client, Conversation
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, Conversation
 
 _ROLES = click.Choice(["owner", "moderator", "writer", "reader"])
 
@@ -23,14 +24,14 @@ def _show(item: Conversation, as_json: bool) -> None:
     if as_json:
         output.json_line(item)
         return
-    table = Table(box=None, show_header=False, pad_edge=False)
+    table = output.grid(headings=False)
     table.add_column(style="dim")
     table.add_column()
     rows: dict[str, Any] = {
         "id": item.id,
         "name": item.name or "—",
         "title": item.title or "—",
-        "kind": f"{item.kind}, {item.visibility}",
+        "kind": f"{item.kind}, {output.visibility(item)}",
         "my role": item.my_role or "not a member",
         "members": item.members,
         "messages": f"{item.message_count} ({item.floor}–{item.head})" if item.head else "none yet",
@@ -93,12 +94,14 @@ def show(client: Client, conversation: str, as_json: bool) -> None:
 @click.argument("conversation")
 @click.option("--title")
 @click.option("--name")
-@click.option("--visibility", type=click.Choice(["open", "closed"]))
+@click.option("--visibility", type=click.Choice(["open", "private"]), help="open: anyone signed in may find it.")
 @as_json
 @with_client
 def change(client: Client, conversation: str, as_json: bool, **fields: str | None) -> None:
     """Change title, name or visibility."""
     wanted = {field: value for field, value in fields.items() if value is not None}
+    if wanted.get("visibility") == "private":
+        wanted["visibility"] = "closed"  # the word of the wire, where it means the same
     if not wanted:
         raise click.UsageError("say what to change: --title, --name or --visibility")
     _show(client.change_conversation(client.find(conversation).id, **wanted), as_json)
@@ -127,7 +130,7 @@ def members(client: Client, conversation: str, as_json: bool) -> None:
         for item in found:
             output.json_line(item)
         return
-    table = Table(box=None, pad_edge=False, header_style="bold")
+    table = output.grid()
     for column in ("user", "role", "joined", "has read up to"):
         table.add_column(column, justify="right" if column.startswith("has") else "left")
     for item in found:

@@ -8,10 +8,8 @@ import sys
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import settings_or_exit
-from nestrel.demo import files, run, seed
-from nestrel.demo.issuer import IssuerError
-from nestrel.demo.postgres import PostgresError
+from nestrel.cli.options import of_the_service, settings_or_exit
+from nestrel.demo import files
 
 _WELCOME = """
   Nestrel runs with the data of the Skerry Line.
@@ -32,6 +30,7 @@ _WELCOME = """
 @click.option("--issuer-port", type=click.IntRange(1, 65535), default=files.ISSUER_PORT, show_default=True,
               help="Port of the stand-in identity issuer.")  # fmt: skip
 @click.option("--workers", type=click.IntRange(1, 64), default=1, show_default=True, help="Processes that serve.")
+@of_the_service
 def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> None:
     """Start everything with example data: database, issuer, service, console.
 
@@ -40,12 +39,17 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
     settings = settings_or_exit(host=host, port=port)
     # Until the service drains on it by itself, SIGTERM leaves in order: what was started here is ended.
     signal.signal(signal.SIGTERM, lambda _number, _frame: sys.exit(0))
+    from nestrel.demo import run, seed
+    from nestrel.demo.issuer import IssuerError
+    from nestrel.local.postgres import PostgresError
     from nestrel.service import server
 
     try:
+        run.check_free(settings.host, settings.port, "--port")
+        run.check_free("127.0.0.1", issuer_port, "--issuer-port")
         with run.database(settings) as url:
             with output.progress("writing the demo's data", seed.TOTAL) as advance:
-                run.fill(url, advance)
+                run.fill(url, settings.data_dir, advance)
             with run.issuer(settings.model_copy(update={"database_url": url}), issuer_port) as ready:
                 server.serve(ready, workers, lambda address: click.echo(_welcome(address, str(settings.data_dir))))
     except (IssuerError, PostgresError) as error:

@@ -2,88 +2,23 @@
 
 from __future__ import annotations
 
-import asyncio
-import platform
 import sys
-from collections.abc import Iterator
 
 import click
-import httpx
 
-from nestrel import __version__
 from nestrel.cli import output
-from nestrel.cli.options import DEFAULT_URL
-from nestrel.core.problems import StoreUnavailable
-from nestrel.demo.postgres import PostgresError, find_binaries
-from nestrel.service.settings import Settings, SettingsError, load_settings
-from nestrel.store import schema
-from nestrel.store.database import Database
-
-Finding = tuple[str, bool, str]
-
-
-def _postgres() -> Finding:
-    try:
-        return "PostgreSQL programs", True, str(find_binaries())
-    except PostgresError as error:
-        return "PostgreSQL programs", False, str(error)
-
-
-def _settings() -> tuple[Finding, Settings | None]:
-    try:
-        settings = load_settings()
-    except SettingsError as error:
-        return ("settings", False, str(error)), None
-    return ("settings", True, "can be read"), settings
-
-
-def _tokens(settings: Settings) -> Finding:
-    if settings.jwks_url:
-        return "tokens", True, f"keys of {settings.issuer}"
-    if settings.jwt_secret:
-        return "tokens", True, "shared secret"
-    return "tokens", False, "set NESTREL_JWT_SECRET or NESTREL_JWKS_URL to run the service"
-
-
-async def _database(url: str, name: str) -> Finding:
-    database = Database(url, pool_size=4, schema=name)
-    try:
-        async with database.read() as connection:
-            at = await schema.current(connection.sql, name)
-    except StoreUnavailable as problem:
-        return "database", False, f"{problem.detail} ({problem.__cause__})"
-    finally:
-        await database.close()
-    if not schema.serves(at):
-        return "database", False, f"the schema is at {at or 'nothing'}; run nestrel db upgrade"
-    return "database", True, f"answers, schema {at}"
-
-
-def _service(url: str) -> Iterator[Finding]:
-    try:
-        health = httpx.get(f"{url}/healthz", timeout=3)
-        ready = httpx.get(f"{url}/readyz", timeout=10)
-    except httpx.HTTPError as error:
-        yield "service", False, f"nothing answers at {url} ({error or type(error).__name__})"
-        return
-    try:
-        yield "service", health.status_code == 200, f"{url} runs {health.json()['version']}"
-        yield "readiness", ready.status_code == 200, str(ready.json().get("detail") or ready.json().get("status"))
-    except (ValueError, KeyError):
-        yield "service", False, f"what answers at {url} is not Nestrel"
+from nestrel.cli.options import DEFAULT_URL, of_the_service
 
 
 @click.command()
 @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines, one object a line.")
+@of_the_service
 def doctor(url: str, as_json: bool) -> None:
     """Check settings, database and service; exit 1 if something is missing."""
-    findings: list[Finding] = [("version", True, f"{__version__}, Python {platform.python_version()}"), _postgres()]
-    finding, settings = _settings()
-    findings.append(finding)
-    if settings is not None and settings.database_url is not None:
-        findings += [_tokens(settings), asyncio.run(_database(settings.database_url, settings.schema_))]
-    findings += _service(url.rstrip("/"))
+    from nestrel.cli.findings import look
+
+    findings = look(url)
     for what, good, detail in findings:
         if as_json:
             output.json_line({"check": what, "ok": good, "detail": detail})

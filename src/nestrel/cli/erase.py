@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import time
+from typing import TYPE_CHECKING
 
 import click
-from rich.table import Table
 
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import Client, Erasure
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, Erasure
 
 _PAUSE_SECONDS = 0.2
 
@@ -24,8 +26,8 @@ _PAUSE_SECONDS = 0.2
 def erase(client: Client, user: str | None, records: bool, only_preview: bool, yes: bool, as_json: bool) -> None:
     """Empty everything that USER has written, live and archived, and their profile, for good.
 
-    Their messages become tombstones, earlier bodies go, and the name and picture; a record of the act stays. What was
-    counted is shown first, and asked about. For a trusted backend.
+    Their messages become tombstones, earlier bodies go, and the name and picture; a record of the act stays. How many
+    messages that are is shown first, and you are asked. For a trusted backend.
     """
     if records:
         for record in client.erasures():
@@ -74,7 +76,7 @@ def _say(record: Erasure, as_json: bool) -> None:
 
 
 def _table(rows: dict[str, object]) -> None:
-    table = Table(box=None, pad_edge=False, show_header=False)
+    table = output.grid(headings=False)
     table.add_column(style="cyan")
     table.add_column(justify="right")
     for label, value in rows.items():

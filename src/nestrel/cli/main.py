@@ -3,53 +3,64 @@
 from __future__ import annotations
 
 from importlib import import_module
+from typing import NamedTuple
 
 import click
 
 from nestrel import __version__
 from nestrel.cli.options import Refusable
 
-_COMMANDS = {
-    "archive": "archive",
-    "conversations": "conversations",
-    "db": "run",
-    "demo": "demo",
-    "doctor": "doctor",
-    "edit": "changing",
-    "edits": "changing",
-    "erase": "erase",
-    "export": "transfer",
-    "follow": "messages",
-    "history": "messages",
-    "import": "transfer",
-    "like": "changing",
-    "post": "messages",
-    "read": "changing",
-    "readers": "changing",
-    "remove": "changing",
-    "resync": "resync",
-    "retention": "retention",
-    "serve": "run",
-    "token": "token",
-    "unlike": "changing",
+
+class _Command(NamedTuple):
+    """Where a command is, and its line in the list of all; only the one that runs is imported."""
+
+    module: str
+    summary: str
+    object: str | None = None
+
+
+COMMANDS = {
+    "archive": _Command("archive", "What retention has archived."),
+    "conversations": _Command("conversations", "Make, find and change conversations."),
+    "db": _Command("run", "The database schema."),
+    "demo": _Command("demo", "Start everything with example data: database, issuer, service, console."),
+    "doctor": _Command("doctor", "Check settings, database and service; exit 1 if something is missing."),
+    "edit": _Command("changing", "Give your message SEQ a new BODY."),
+    "edits": _Command("changing", "Show the earlier bodies of message SEQ, oldest first, and the present one."),
+    "erase": _Command(
+        "erase", "Empty everything that USER has written, live and archived, and their profile, for good."
+    ),
+    "export": _Command("transfer", "Write the messages of CONVERSATION in order, as of now."),
+    "follow": _Command("messages", "Show what happens in CONVERSATION as it happens, until interrupted."),
+    "history": _Command("messages", "Show messages of CONVERSATION, oldest at the top."),
+    "import": _Command("transfer", "Bring in messages from FILE, or from standard input with -.", "import_"),
+    "like": _Command("changing", "Set your reaction on message SEQ."),
+    "post": _Command("messages", "Post BODY into CONVERSATION."),
+    "read": _Command("changing", "Say that you have read CONVERSATION up to SEQ."),
+    "readers": _Command("changing", "Show which members have read message SEQ, how far each has read, and when."),
+    "remove": _Command("changing", "Take message SEQ away for good; a tombstone stays in its place."),
+    "resync": _Command("resync", "Bring a replica of all your conversations to date."),
+    "retention": _Command("retention", "What conversations keep, and what becomes of the rest."),
+    "serve": _Command("run", "Run the service until SIGTERM, which drains it."),
+    "token": _Command("token", "Print a token that speaks for USER."),
+    "unlike": _Command("changing", "Take your reaction on message SEQ back."),
 }
-"""Each command and the module it is in. Only the one that runs is imported: posting a message need not load what the
-service is made of."""
-
-
-_OBJECTS = {"import": "import_"}
-"""Commands whose names are words of Python."""
 
 
 class _Commands(Refusable):
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_COMMANDS)
+        return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
-        if name not in _COMMANDS:
+        if (found := COMMANDS.get(name)) is None:
             return None
-        command: click.Command = getattr(import_module(f"nestrel.cli.{_COMMANDS[name]}"), _OBJECTS.get(name, name))
+        module = import_module(f"nestrel.cli.{found.module}")
+        command: click.Command = getattr(module, found.object or name)
         return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, command.summary) for name, command in COMMANDS.items()])
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})

@@ -5,14 +5,24 @@ from __future__ import annotations
 import sys
 from datetime import datetime
 from itertools import islice
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
+import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import ChangeSet, Client, Unfollowed
 from nestrel.core.times import parse_time
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client
+
+
+_ENDS = {
+    "left": "you have left it",
+    "removed": "you are not a member any more",
+    "closed": "it has been closed for good",
+}
 
 
 class _Time(click.ParamType[datetime]):
@@ -118,13 +128,13 @@ def follow(client: Client, conversation: str, cursor: str | None, count: int | N
         click.echo(f"following {output.one_line(found.name or found.id)}; end with Ctrl+C", err=True)
     seen = 0
     for event in client.follow(found.id, cursor):
-        if isinstance(event, Unfollowed):
-            click.echo(f"no longer a member: {event.reason}" if event.reason != "closed" else "closed", err=True)
+        if isinstance(event, nestrel.client.Unfollowed):
+            click.echo(_ENDS[event.reason], err=True)
             raise SystemExit(1)
         if as_json:
             output.json_line(event)
         else:
             output.change_lines(event)
-        seen += len(event.messages) if isinstance(event, ChangeSet) else 0
+        seen += len(event.messages) if isinstance(event, nestrel.client.ChangeSet) else 0
         if count is not None and seen >= count:
             return

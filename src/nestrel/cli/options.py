@@ -6,12 +6,14 @@ import functools
 import os
 import sys
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, TextIO, TypeVar
+from difflib import get_close_matches
+from importlib.util import find_spec
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar, cast
 
 import click
 
 from nestrel.cli import output
-from nestrel.client import Client, NestrelError, Problem
+from nestrel.core.problems import NestrelError, Problem, Unreachable
 
 if TYPE_CHECKING:
     from nestrel.service.settings import Settings
@@ -55,6 +57,10 @@ def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
     @with_service
     @functools.wraps(command)
     def run(*args: Any, url: str, token: str, **kwargs: Any) -> Any:
+        # httpx brings a command line of its own, with all that it draws, unless that cannot be imported.
+        sys.modules.setdefault("httpx._main", cast(Any, None))
+        from nestrel.client import Client
+
         with Client(url, token) as client:
             return command(*args, client=client, **kwargs)
 
@@ -71,8 +77,32 @@ def settings_or_exit(**overrides: object) -> Settings:
         raise click.UsageError(str(error)) from None
 
 
+def of_the_service(command: Callable[..., Any]) -> Callable[..., Any]:
+    """For a command that needs what `nestrel[service]` installs; what it imports of that, it imports when it runs."""
+
+    @functools.wraps(command)
+    def run(*args: Any, **kwargs: Any) -> Any:
+        if find_spec("sqlalchemy") is None:
+            raise click.ClickException(
+                "this is a command of the service, whose packages are not installed: pip install 'nestrel[service]'"
+            )
+        return command(*args, **kwargs)
+
+    return run
+
+
 class Refusable(click.Group):
     """A group whose commands end with exit code 1 and two lines on stderr when the service refuses."""
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if self.get_command(ctx, args[0]) is None and not args[0].startswith("-"):
+            # Click looks for the nearest one among commands that are loaded; these are loaded when they run.
+            near = get_close_matches(args[0], self.list_commands(ctx), 1)
+            meant = f" Did you mean {near[0]}?" if near else ""
+            raise click.UsageError(f"There is no command {args[0]}.{meant}", ctx)
+        return super().resolve_command(ctx, args)
 
     def invoke(self, ctx: click.Context) -> Any:
         try:
@@ -82,8 +112,11 @@ class Refusable(click.Group):
             for fault in problem.errors[1:]:
                 click.echo(f"{fault['pointer']}: {fault['detail']}", err=True)
             ctx.exit(1)
+        except Unreachable as error:
+            output.refuse("No answer came", f"{error}. If this was to change something, look whether it did.")
+            ctx.exit(1)
         except NestrelError as error:
-            output.refuse("Nothing was done", str(error))
+            output.refuse("This could not be done", str(error))
             ctx.exit(1)
         except KeyboardInterrupt:
             ctx.exit(130)

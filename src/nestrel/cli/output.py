@@ -6,23 +6,32 @@ import sys
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 import orjson
-from pydantic import BaseModel
-from rich.console import Console
-from rich.markup import escape
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
-from rich.table import Table
-from rich.text import Text
 
-from nestrel.core.objects import ChangeSet, Conversation, Message, Profile, Reader
 from nestrel.core.times import format_time
+
+if TYPE_CHECKING:  # what draws is imported when something is drawn
+    from pydantic import BaseModel
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    from nestrel.core.objects import ChangeSet, Conversation, Message, Profile, Reader
 
 
 def console(*, error: bool = False) -> Console:
+    from rich.console import Console
+
     return Console(stderr=error, highlight=False, soft_wrap=True)
+
+
+def grid(*, headings: bool = True, expand: bool = False) -> Table:
+    from rich.table import Table
+
+    return Table(box=None, pad_edge=False, show_header=headings, header_style="bold", expand=expand)
 
 
 def _jsonable(value: Any) -> Any:
@@ -33,7 +42,7 @@ def _jsonable(value: Any) -> Any:
 
 def json_line(value: BaseModel | dict[str, Any]) -> None:
     """One object on one line, times as on the wire."""
-    data = value.model_dump() if isinstance(value, BaseModel) else value
+    data = value if isinstance(value, dict) else value.model_dump()
     packed = orjson.dumps(data, default=_jsonable, option=orjson.OPT_PASSTHROUGH_DATETIME)
     sys.stdout.buffer.write(packed + b"\n")
     sys.stdout.buffer.flush()
@@ -55,7 +64,10 @@ def visible(text: str) -> str:
 
 def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profile]) -> None:
     """A list of conversations for people."""
-    table = Table(box=None, pad_edge=False, header_style="bold", expand=True)
+    from rich.markup import escape
+    from rich.text import Text
+
+    table = grid(expand=True)
     table.add_column("conversation", style="cyan", min_width=18, overflow="fold", ratio=2)
     table.add_column("kind", min_width=8)
     table.add_column("role", min_width=9)
@@ -91,8 +103,15 @@ def _title(item: Conversation, profiles: dict[str, Profile]) -> str:
     return item.name or item.title or item.id
 
 
+def visibility(item: Conversation) -> str:
+    """Who may find it. On the wire `closed` is one that is private; closed for good is another thing."""
+    return "open" if item.visibility == "open" else "private"
+
+
 def message_line(message: Message, profiles: dict[str, Profile]) -> None:
     """One message for people: number, time, author, text."""
+    from rich.text import Text
+
     who = profiles[message.author_id].display_name if message.author_id in profiles else message.author_id
     body = _removed() if message.removed_at else Text(visible(message.body))
     marks = [f"edited {message.edits}×"] if message.edits else []
@@ -118,18 +137,24 @@ def reactions(message: Message) -> str:
 
 
 def _removed() -> Text:
+    from rich.text import Text
+
     return Text("removed", style="dim italic")
 
 
 def body_line(label: str, at: datetime, body: str, *, removed: bool = False) -> None:
     """One body of a message and when it was written."""
+    from rich.text import Text
+
     text = _removed() if removed else Text(visible(body))
     console().print(Text.assemble((f"{label:>5}", "cyan"), "  ", (_clock(at), "dim"), "  ", text))
 
 
 def readers_table(items: Iterable[Reader]) -> None:
     """Who has read a message."""
-    table = Table(box=None, pad_edge=False, header_style="bold")
+    from rich.markup import escape
+
+    table = grid()
     table.add_column("member", style="cyan", overflow="fold")
     table.add_column("read up to", justify="right")
     table.add_column("when")
@@ -141,6 +166,8 @@ def readers_table(items: Iterable[Reader]) -> None:
 
 def change_lines(changes: ChangeSet) -> None:
     """A change set for people: its messages, and a line for each member who came, changed or left."""
+    from rich.text import Text
+
     out = console()
     if changes.conversation is not None and not changes.reset:
         out.print(Text(f"        conversation changed: {one_line(changes.conversation.title)}", style="dim"))
@@ -156,6 +183,8 @@ def change_lines(changes: ChangeSet) -> None:
 def progress(label: str, total: int | None = None) -> Iterator[Any]:
     """A progress bar on stderr, where that is a terminal; yields a function that takes how far it is, and the total
     where that is known only then."""
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
     columns = (TextColumn(f"{label:<24}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn())
     with Progress(*columns, console=console(error=True), transient=False, disable=not sys.stderr.isatty()) as bar:
         task = bar.add_task(label, total=total)

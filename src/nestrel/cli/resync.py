@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-from rich.table import Table
 
+import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_service
-from nestrel.client import AsyncClient, NestrelError, ReplicaState, Resynced, Standing, SyncedReplica
+from nestrel.core.problems import NestrelError
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Resynced, Standing, SyncedReplica
 
 
 @click.command()
@@ -31,11 +34,13 @@ def resync(url: str, token: str, into: Path, watch: bool, as_json: bool) -> None
     It holds what the service sends: the newest page of a conversation that is new to it, and all that came since. Its
     outbox, if an application left something there, is sent with --watch.
     """
+    import asyncio  # late, as the library
+
     asyncio.run(_watch(url, token, into, as_json) if watch else _once(url, token, into, as_json))
 
 
 async def _once(url: str, token: str, into: Path, as_json: bool) -> None:
-    async with AsyncClient(url, token) as client:
+    async with nestrel.client.AsyncClient(url, token) as client:
         replica = client.replica(into)
         try:
             _tell(replica, await replica.resync(), as_json)
@@ -44,12 +49,12 @@ async def _once(url: str, token: str, into: Path, as_json: bool) -> None:
 
 
 async def _watch(url: str, token: str, into: Path, as_json: bool) -> None:
-    async with AsyncClient(url, token) as client, client.replica(into) as replica:
+    async with nestrel.client.AsyncClient(url, token) as client, client.replica(into) as replica:
         screen = _Screen(as_json)
         while True:
             await replica.until(screen.differs)
             screen.show(replica)
-            if replica.state.state is ReplicaState.REFUSED:
+            if replica.state.state is nestrel.client.ReplicaState.REFUSED:
                 raise NestrelError(replica.state.reason)
 
 
@@ -87,7 +92,7 @@ def _tell(replica: SyncedReplica, report: Resynced, as_json: bool) -> None:
         held = {"held_conversations": conversations, "held_messages": messages}
         output.json_line({**asdict(report), "seconds": round(report.seconds, 4), **held})
         return
-    table = Table(box=None, pad_edge=False, show_header=False)
+    table = output.grid(headings=False)
     table.add_column(style="cyan")
     table.add_column(justify="right")
     table.add_column(style="dim")

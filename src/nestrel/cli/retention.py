@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
-from rich.table import Table
 
+import nestrel.client
 from nestrel.cli import charts, output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import Client, ConfirmNeeded, RetentionPreview, RetentionRule
+from nestrel.core.problems import ConfirmNeeded
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, RetentionRule
 
 
 @click.group()
@@ -22,10 +25,12 @@ def retention() -> None:
     """
 
 
-def _place(command: Callable[..., Any]) -> Callable[..., Any]:
+def _conversation(command: Callable[..., Any]) -> Callable[..., Any]:
     """CONVERSATION or --all."""
-    whole = click.option("--all", "everywhere", is_flag=True, help="The service's rule instead of a conversation's.")
-    return click.argument("conversation", required=False)(whole(command))
+    everywhere = click.option(
+        "--all", "everywhere", is_flag=True, help="The service's rule instead of a conversation's."
+    )
+    return click.argument("conversation", required=False)(everywhere(command))
 
 
 def _limits(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -33,7 +38,7 @@ def _limits(command: Callable[..., Any]) -> Callable[..., Any]:
         click.option("--discard", "then", flag_value="discard", help="What expires is discarded."),
         click.option("--archive", "then", flag_value="archive", default="archive", show_default=True,
                      help="What expires is archived."),
-        click.option("--keep-bytes", type=click.IntRange(1), metavar="N", help="So many bytes of text."),
+        click.option("--keep-bytes", type=click.IntRange(1), metavar="N", help="The newest messages, up to N bytes."),
         click.option("--keep-for", metavar="DURATION", help="This long, as in ISO 8601: P30D, P1Y, PT12H."),
         click.option("--keep-last", type=click.IntRange(1), metavar="N", help="The newest N messages."),
     ):  # fmt: skip
@@ -76,7 +81,7 @@ def _say(rule: RetentionRule, as_json: bool) -> None:
 
 
 @retention.command()
-@_place
+@_conversation
 @as_json
 @with_client
 def show(client: Client, conversation: str | None, everywhere: bool, as_json: bool) -> None:
@@ -85,7 +90,7 @@ def show(client: Client, conversation: str | None, everywhere: bool, as_json: bo
 
 
 @retention.command()
-@_place
+@_conversation
 @_limits
 @as_json
 @with_client
@@ -99,13 +104,13 @@ def preview(client: Client, conversation: str | None, everywhere: bool, as_json:
 
 
 @retention.command("set")
-@_place
+@_conversation
 @_limits
 @_yes
 @as_json
 @with_client
 def set_(client: Client, conversation: str | None, everywhere: bool, yes: bool, as_json: bool, **limits: Any) -> None:
-    """Set the rule. It holds at once; where that takes something away, what goes is shown first, and asked about."""
+    """Set the rule. It holds at once. Where that takes messages away, they are shown first, and you are asked."""
     _put(client, _id(client, conversation, everywhere), _rule(**limits), yes, as_json)
 
 
@@ -121,7 +126,7 @@ def _confirmed(yes: bool, as_json: bool, change: Callable[[bool], object]) -> No
     except ConfirmNeeded as needed:
         if as_json:
             raise
-        charts.preview(RetentionPreview.model_validate(needed.extra["preview"]))
+        charts.preview(nestrel.client.RetentionPreview.model_validate(needed.extra["preview"]))
         click.confirm("Go ahead?", abort=True)
         change(True)
 
@@ -141,7 +146,7 @@ def hold(client: Client, conversation: str, as_json: bool) -> None:
 @as_json
 @with_client
 def lift(client: Client, conversation: str, yes: bool, as_json: bool) -> None:
-    """Lift the hold; what the rule then takes away is shown first, and asked about."""
+    """Lift the hold. The messages that the rule then takes away are shown first, and you are asked."""
     _hold(client, conversation, on=False, yes=yes, as_json=as_json)
 
 
@@ -156,7 +161,7 @@ def _hold(client: Client, conversation: str, *, on: bool, yes: bool, as_json: bo
 
 
 @retention.command()
-@_place
+@_conversation
 @_yes
 @as_json
 @with_client
@@ -183,7 +188,7 @@ def run(client: Client, as_json: bool) -> None:
     if as_json:
         output.json_line({"archived": archived, "discarded": discarded, "waiting": step.waiting})
         return
-    table = Table(box=None, pad_edge=False, show_header=False)
+    table = output.grid(headings=False)
     table.add_column(style="cyan")
     table.add_column(justify="right")
     for label, count in (("archived", archived), ("discarded", discarded), ("still waiting", step.waiting)):

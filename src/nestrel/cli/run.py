@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import asyncio
+from typing import TYPE_CHECKING
 
 import click
 
-from nestrel.cli.options import settings_or_exit
+from nestrel.cli.options import of_the_service, settings_or_exit
 from nestrel.core.problems import StoreUnavailable
-from nestrel.service.settings import Settings
-from nestrel.store import schema
-from nestrel.store.database import Database
-from nestrel.store.native import NewEpoch
-from nestrel.store.troubles import driver_error, is_away
+
+if TYPE_CHECKING:  # each command imports the service when it runs
+    from nestrel.service.settings import Settings
 
 
 def _with_database(settings: Settings) -> str:
@@ -27,6 +25,7 @@ def _with_database(settings: Settings) -> str:
 @click.option("--host", help="Address to listen on.  [default: 127.0.0.1]")
 @click.option("--port", type=click.IntRange(0, 65535), help="Port to listen on.  [default: 8460]")
 @click.option("--workers", type=click.IntRange(1, 64), default=1, show_default=True, help="Processes that serve.")
+@of_the_service
 def serve(host: str | None, port: int | None, workers: int) -> None:
     """Run the service until SIGTERM, which drains it.
 
@@ -53,8 +52,14 @@ def db() -> None:
 
 
 @db.command()
+@of_the_service
 def upgrade() -> None:
     """Bring the schema to date; changes nothing when it is."""
+    import asyncio
+
+    from nestrel.store import schema
+    from nestrel.store.troubles import driver_error, is_away
+
     settings = settings_or_exit()
     url = _with_database(settings)
     try:
@@ -67,19 +72,26 @@ def upgrade() -> None:
 
 
 @db.command()
+@of_the_service
 def restored() -> None:
     """Say that the database was loaded from a dump, or started from a copy of files.
 
     To be run before the service starts on it. Clients that hold more than the database does begin anew then; without
     it, what a copy of files has lost would not be known. A promotion and a switchover need it not.
     """
+    import asyncio
+
+    from nestrel.store import epochs
+    from nestrel.store.database import Database
+    from nestrel.store.histories import NewEpoch
+
     settings = settings_or_exit()
     database = Database(_with_database(settings), schema=settings.schema_)
 
     async def mark() -> None:
         try:
             async with database.read() as connection:
-                await database.history.begin(connection, set_back=database.history.known.present)
+                await epochs.begin(connection, set_back=database.history.known.present)
         finally:
             await database.close()
 
@@ -91,8 +103,14 @@ def restored() -> None:
 
 
 @db.command()
+@of_the_service
 def status() -> None:
     """Say which revision the schema is at; exit 1 if it is not the newest."""
+    import asyncio
+
+    from nestrel.store import schema
+    from nestrel.store.database import Database
+
     settings = settings_or_exit()
     database = Database(_with_database(settings), schema=settings.schema_)
 

@@ -9,7 +9,6 @@ import click
 from nestrel.cli.options import settings_or_exit
 from nestrel.core.text import check_user_id
 from nestrel.demo import files
-from nestrel.service.tokens import SERVICE_SCOPE, mint
 
 
 @click.command()
@@ -25,6 +24,8 @@ def token(user: str, name: str | None, picture: str | None, service: bool, hours
 
     Signed with NESTREL_JWT_SECRET, or with the secret of the demo when there is one.
     """
+    from nestrel.service.minting import SERVICE_SCOPE, mint
+
     settings = settings_or_exit()
     if settings.jwt_secret is not None:
         secret, issuer, audience = settings.jwt_secret.get_secret_value(), settings.issuer, settings.audience

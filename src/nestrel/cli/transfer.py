@@ -8,15 +8,17 @@ import sys
 from collections.abc import Generator, Iterable, Iterator
 from itertools import groupby
 from pathlib import Path
-from typing import Any, BinaryIO, Literal, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, Literal, cast
 
 import click
 import orjson
-from rich.table import Table
 
+import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.options import as_json, with_client
-from nestrel.client import Client, Importer, ImportProgress, RefusedLine
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, ImportProgress, RefusedLine
 
 FORM = click.option("--form", type=click.Choice(["jsonl", "csv"]), default="jsonl", show_default=True,
                     help="JSON Lines with all that is known of each message, or CSV for a spreadsheet.")  # fmt: skip
@@ -70,7 +72,7 @@ def write(chunks: Generator[bytes], into: Path | None) -> None:
         raise click.ClickException(f"cannot write {into}: {error.strerror or error}") from None
     finally:
         part.unlink(missing_ok=True)
-    click.echo(f"{lines:,} lines, {size:,} bytes, in {into}", err=True)
+    click.echo(f"{lines:,} lines, {size:,} bytes, in {into}")
 
 
 @click.command("import")
@@ -92,11 +94,11 @@ def import_(client: Client, file: BinaryIO, conversation: str | None, as_json: b
         start = 1
         for place, lines in _grouped(file, conversation):
             if isinstance(place, ValueError):
-                total.refuse([RefusedLine(line=start, detail=str(place))])
+                total.refuse([nestrel.client.RefusedLine(line=start, detail=str(place))])
                 start += sum(1 for _ in lines)
                 continue
             read = 0
-            for step in client.import_lines(client.find(place).id, lines, Importer(start)):
+            for step in client.import_lines(client.find(place).id, lines, nestrel.client.Importer(start)):
                 total.take(step)
                 read = step.lines
                 advance(total.size + step.bytes)
@@ -162,7 +164,7 @@ class Totals:
             output.json_line({"added": self._added, "repeated": self._repeated, "refused": self.refused,
                               "unlinked": self._unlinked})  # fmt: skip
             return
-        table = Table(box=None, pad_edge=False, show_header=False)
+        table = output.grid(headings=False)
         table.add_column(style="cyan")
         table.add_column(justify="right")
         for label, count in counts.items():

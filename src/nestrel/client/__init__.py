@@ -2,64 +2,107 @@
 
 Both raise `nestrel.core.problems.Problem` classes for what the service refuses, and `Unreachable` when it does not
 answer; all of them are `NestrelError`.
+
+Names are imported when they are first used: whoever only posts loads no SQLite and no WebSocket.
 """
 
-from nestrel.client.aio import AsyncClient
-from nestrel.client.blocking import Client
-from nestrel.client.errors import Unreachable
-from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
-from nestrel.client.importing import Importer, ImportProgress
-from nestrel.client.live import LiveConversation
-from nestrel.client.replica.schema import NotAReplica
-from nestrel.client.replica.store import Resynced
-from nestrel.client.replica.sync import ReplicaState, Standing
-from nestrel.client.replica.synced import SyncedReplica
-from nestrel.core.objects import (
-    ArchivePage,
-    ArchiveSegment,
-    ChangeSet,
-    Conversation,
-    ConversationPage,
-    EarlierBody,
-    Erasure,
-    ErasurePreview,
-    HistoryPage,
-    Member,
-    Message,
-    Profile,
-    Reacted,
-    Reaction,
-    Reader,
-    Receipt,
-    RefusedLine,
-    RetentionPreview,
-    RetentionRule,
-    RetentionRun,
-)
-from nestrel.core.outbox import Entry
-from nestrel.core.problems import (
-    ConfirmNeeded,
-    Expired,
-    Forbidden,
-    HeadersTooLarge,
-    InternalError,
-    InvalidRequest,
-    KeyReused,
-    MethodNotAllowed,
-    Misdirected,
-    NameTaken,
-    NestrelError,
-    NotFound,
-    OverQuota,
-    Problem,
-    RequestTimeout,
-    SlowDown,
-    StaleEdit,
-    StoreUnavailable,
-    TooLarge,
-    Unauthenticated,
-)
-from nestrel.core.replica import Replica
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from nestrel.client.aio import AsyncClient
+    from nestrel.client.blocking import Client
+    from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
+    from nestrel.client.importing import Importer, ImportProgress
+    from nestrel.client.live import LiveConversation
+    from nestrel.client.replica.schema import NotAReplica
+    from nestrel.client.replica.store import Resynced
+    from nestrel.client.replica.sync import ReplicaState, Standing
+    from nestrel.client.replica.synced import SyncedReplica
+    from nestrel.core.objects import (
+        ArchivePage,
+        ArchiveSegment,
+        ChangeSet,
+        Conversation,
+        ConversationPage,
+        EarlierBody,
+        Erasure,
+        ErasurePreview,
+        HistoryPage,
+        Member,
+        Message,
+        Profile,
+        Reacted,
+        Reaction,
+        Reader,
+        Receipt,
+        RefusedLine,
+        RetentionPreview,
+        RetentionRule,
+        RetentionRun,
+    )
+    from nestrel.core.outbox import Entry
+    from nestrel.core.problems import (
+        ConfirmNeeded,
+        Expired,
+        Forbidden,
+        HeadersTooLarge,
+        InternalError,
+        InvalidRequest,
+        KeyReused,
+        MethodNotAllowed,
+        Misdirected,
+        NameTaken,
+        NestrelError,
+        NotFound,
+        OverQuota,
+        Problem,
+        RequestTimeout,
+        SlowDown,
+        StaleEdit,
+        StoreUnavailable,
+        TooLarge,
+        Unauthenticated,
+        Unreachable,
+    )
+    from nestrel.core.replica import Replica
+
+_WHERE = {
+    "nestrel.client.aio": "AsyncClient",
+    "nestrel.client.blocking": "Client",
+    "nestrel.client.follow": "ConnectionState Event FollowState Unfollowed",
+    "nestrel.client.importing": "ImportProgress Importer",
+    "nestrel.client.live": "LiveConversation",
+    "nestrel.client.replica.schema": "NotAReplica",
+    "nestrel.client.replica.store": "Resynced",
+    "nestrel.client.replica.sync": "ReplicaState Standing",
+    "nestrel.client.replica.synced": "SyncedReplica",
+    "nestrel.core.objects": (
+        "ArchivePage ArchiveSegment ChangeSet Conversation ConversationPage EarlierBody Erasure ErasurePreview "
+        "HistoryPage Member Message Profile Reacted Reaction Reader Receipt RefusedLine RetentionPreview "
+        "RetentionRule RetentionRun"
+    ),
+    "nestrel.core.outbox": "Entry",
+    "nestrel.core.problems": (
+        "ConfirmNeeded Expired Forbidden HeadersTooLarge InternalError InvalidRequest KeyReused MethodNotAllowed "
+        "Misdirected NameTaken NestrelError NotFound OverQuota Problem RequestTimeout SlowDown StaleEdit "
+        "StoreUnavailable TooLarge Unauthenticated Unreachable"
+    ),
+    "nestrel.core.replica": "Replica",
+}
+_MODULES = {name: module for module, names in _WHERE.items() for name in names.split()}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _MODULES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = globals()[name] = getattr(import_module(_MODULES[name]), name)
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *_MODULES})
+
 
 __all__ = [
     "ArchivePage",

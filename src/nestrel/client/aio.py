@@ -5,16 +5,13 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 from uuid import UUID
 
 import httpx
 
-from nestrel.client.follow import Follow
 from nestrel.client.keeping import KeepingCalls
-from nestrel.client.live import LiveConversation
 from nestrel.client.messages import path
-from nestrel.client.replica.synced import SyncedReplica
 from nestrel.client.transport import TokenSource, Transport
 from nestrel.core.objects import (
     ChangeSet,
@@ -25,6 +22,11 @@ from nestrel.core.objects import (
     Profile,
 )
 from nestrel.core.problems import NotFound
+
+if TYPE_CHECKING:  # each is imported by the method that gives one: they bring WebSockets and SQLite
+    from nestrel.client.follow import Follow
+    from nestrel.client.live import LiveConversation
+    from nestrel.client.replica.synced import SyncedReplica
 
 
 class AsyncClient(KeepingCalls):
@@ -194,14 +196,20 @@ class AsyncClient(KeepingCalls):
         Without a cursor it begins with what comes from now on; a history page's `change_cursor` begins right after
         that page, with no hole and no double. `on_rewound`: see `Follow`.
         """
+        from nestrel.client.follow import Follow
+
         return Follow(self._base_url, self._transport.token, conversation_id, cursor, on_rewound)
 
     def live(self, conversation_id: str, *, newest: int = 50) -> LiveConversation:
         """A conversation as an object that stays current while its `async with` block runs: its newest messages,
         members and receipts, and the commands on them."""
+        from nestrel.client.live import LiveConversation
+
         return LiveConversation(self, conversation_id, newest)
 
     def replica(self, path: str | Path) -> SyncedReplica:
         """All of one's conversations in a SQLite file: readable with no network, kept current in an `async with` block,
         with an outbox for what is done while away."""
+        from nestrel.client.replica.synced import SyncedReplica
+
         return SyncedReplica(path, self._base_url, self._transport)

@@ -1,18 +1,14 @@
-"""The blocking client: the asynchronous one, run on a thread of its own. There is no second implementation."""
+"""The blocking client, made by script/generate from the asynchronous one: no second implementation."""
 
 from __future__ import annotations
 
-import asyncio
-import threading
-from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Generator, Iterable, Iterator
-from types import TracebackType
-from typing import Any, Literal, TypeVar
+from collections.abc import Generator, Iterable
+from datetime import datetime
+from typing import Any, Literal
 
-from nestrel.client.aio import AsyncClient
-from nestrel.client.follow import Event, Follow
 from nestrel.client.importing import Importer, ImportProgress
 from nestrel.client.keeping import Form, Part
-from nestrel.client.transport import TokenSource
+from nestrel.client.running import OnThread
 from nestrel.core.objects import (
     ArchivePage,
     ArchiveSegment,
@@ -35,62 +31,26 @@ from nestrel.core.objects import (
 )
 from nestrel.core.symbols import LIKE
 
-T = TypeVar("T")
 
-
-class Client:
+class Client(OnThread):
     """`AsyncClient` for code that does not use asyncio; the same methods, and iterators where that has asynchronous
-    ones. Use it in a `with` block, or call `close`."""
+    ones. Use it in a `with` block, or call `close`.
 
-    def __init__(self, base_url: str, token: TokenSource, *, tries: int = 5, timeout: float = 30.0) -> None:
-        self._loop = asyncio.new_event_loop()
-        self._thread = threading.Thread(target=self._loop.run_forever, name="nestrel-client", daemon=True)
-        self._thread.start()
-        self._client = AsyncClient(base_url, token, tries=tries, timeout=timeout)
+    Parameters:
+        base_url: the service's address, such as `http://127.0.0.1:8460`.
+        token: a bearer token, or a function that gives a fresh one whenever it is asked.
+        tries: how often a repeatable request is sent in all; posts are repeatable, as each carries its key.
+        timeout: seconds for one exchange.
 
-    def __enter__(self) -> Client:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.close()
-
-    def close(self) -> None:
-        if self._thread.is_alive():
-            self._run(self._client.close())
-            self._run(self._loop.shutdown_asyncgens())
-            self._loop.call_soon_threadsafe(self._loop.stop)
-            self._thread.join()
-            self._loop.close()
-
-    def _run(self, work: Coroutine[Any, Any, T]) -> T:
-        future = asyncio.run_coroutine_threadsafe(work, self._loop)
-        try:
-            return future.result()
-        except BaseException:
-            future.cancel()
-            raise
-
-    def _iterate(self, items: AsyncIterator[T]) -> Generator[T]:
-        async def one() -> tuple[T] | None:
-            try:
-                return (await items.__anext__(),)
-            except StopAsyncIteration:
-                return None
-
-        try:
-            while (found := self._run(one())) is not None:
-                yield found[0]
-        finally:
-            # Its caller may have left in the middle, or have closed the client before.
-            if isinstance(items, AsyncGenerator) and not self._loop.is_closed():
-                self._run(items.aclose())
+    Every method raises a `Problem` when the service refuses and `Unreachable` when it does not answer.
+    """
 
     def me(self) -> Profile:
+        """One's own profile."""
         return self._run(self._client.me())
 
     def change_me(self, **fields: str | None) -> Profile:
+        """Change `display_name` or `picture`."""
         return self._run(self._client.change_me(**fields))
 
     def make_conversation(
@@ -104,12 +64,22 @@ class Client:
         attributes: dict[str, Any] | None = None,
         retention: dict[str, Any] | None = None,
     ) -> Conversation:
+        """Make a conversation and become its owner; for a `direct` one that exists already, that one. `retention` is
+        a rule as for `set_retention`.
+
+        Not repeated by itself: a named or direct one can safely be made again by the caller.
+        """
         return self._run(
             self._client.make_conversation(
-                name=name, title=title, kind=kind, visibility=visibility, members=members, attributes=attributes,
+                name=name,
+                title=title,
+                kind=kind,
+                visibility=visibility,
+                members=members,
+                attributes=attributes,
                 retention=retention,
             )
-        )  # fmt: skip
+        )
 
     def conversation(self, conversation_id: str) -> Conversation:
         return self._run(self._client.conversation(conversation_id))
@@ -122,146 +92,231 @@ class Client:
         cursor: str | None = None,
         name: str | None = None,
     ) -> ConversationPage:
+        """One page; `next` continues it."""
         return self._run(self._client.conversations_page(scope, limit=limit, cursor=cursor, name=name))
 
-    def conversations(self, scope: Literal["mine", "open"] = "mine") -> Iterator[Conversation]:
+    def conversations(self, scope: Literal["mine", "open"] = "mine") -> Generator[Conversation]:
+        """Every conversation of a scope, page by page."""
         return self._iterate(self._client.conversations(scope))
 
     def find(self, name_or_id: str) -> Conversation:
+        """A conversation by id, or by name among one's own and then among the open ones.
+
+        Raises:
+            NotFound: there is none that one may see.
+        """
         return self._run(self._client.find(name_or_id))
 
     def change_conversation(self, conversation_id: str, **fields: Any) -> Conversation:
+        """Change some of `title`, `name`, `visibility`, `attributes`."""
         return self._run(self._client.change_conversation(conversation_id, **fields))
 
     def close_conversation(self, conversation_id: str) -> None:
+        """Close it for good, for everyone."""
         self._run(self._client.close_conversation(conversation_id))
 
-    def members(self, conversation_id: str) -> Iterator[Member]:
+    def members(self, conversation_id: str) -> Generator[Member]:
+        """Every member, by user id."""
         return self._iterate(self._client.members(conversation_id))
 
     def join(self, conversation_id: str) -> Member:
+        """Join an open conversation."""
         return self._run(self._client.join(conversation_id))
 
     def put_member(self, conversation_id: str, user_id: str, role: str | None = None) -> Member:
+        """Add a member, or make sure that someone is one."""
         return self._run(self._client.put_member(conversation_id, user_id, role))
 
     def change_member(self, conversation_id: str, user_id: str, role: str) -> Member:
         return self._run(self._client.change_member(conversation_id, user_id, role))
 
     def remove_member(self, conversation_id: str, user_id: str = "me") -> None:
+        """Leave, or remove someone."""
         self._run(self._client.remove_member(conversation_id, user_id))
 
-    def post(self, conversation_id: str, body: str, **options: Any) -> Message:
-        """See `AsyncClient.post` for the options."""
-        return self._run(self._client.post(conversation_id, body, **options))
+    def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
+        """What changed since a change cursor; without one, the newest page with `reset`."""
+        return self._run(self._client.changes(conversation_id, cursor, limit=limit))
+
+    def post(
+        self,
+        conversation_id: str,
+        body: str,
+        *,
+        key: str | None = None,
+        format: Literal["plain", "markdown"] = "plain",
+        attributes: dict[str, Any] | None = None,
+        reply_to: int | None = None,
+        on_behalf_of: str | None = None,
+    ) -> Message:
+        """Post a message and return it once it is durable.
+
+        Sent again with the same idempotency key until there is an answer, so it is posted once. `key` is one's own;
+        without it a new one is made for this call.
+        """
+        return self._run(
+            self._client.post(
+                conversation_id,
+                body,
+                key=key,
+                format=format,
+                attributes=attributes,
+                reply_to=reply_to,
+                on_behalf_of=on_behalf_of,
+            )
+        )
 
     def post_batch(self, conversation_id: str, messages: Iterable[dict[str, Any]]) -> list[Message]:
+        """Post up to 500 messages, all or none; each a dictionary with `body` and, if it is to be one's own, `key`."""
         return self._run(self._client.post_batch(conversation_id, messages))
 
     def message(self, conversation_id: str, seq: int) -> Message:
         return self._run(self._client.message(conversation_id, seq))
 
-    def history_page(self, conversation_id: str, **query: Any) -> HistoryPage:
-        """See `AsyncClient.history_page` for the query."""
-        return self._run(self._client.history_page(conversation_id, **query))
+    def history_page(
+        self,
+        conversation_id: str,
+        *,
+        limit: int = 50,
+        order: Literal["desc", "asc"] | None = None,
+        cursor: str | None = None,
+        before: int | None = None,
+        after: int | None = None,
+        around: int | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        author: str | None = None,
+    ) -> HistoryPage:
+        """One page; `older` and `newer` continue it as `cursor`, which stands for the whole query."""
+        return self._run(
+            self._client.history_page(
+                conversation_id,
+                limit=limit,
+                order=order,
+                cursor=cursor,
+                before=before,
+                after=after,
+                around=around,
+                since=since,
+                until=until,
+                author=author,
+            )
+        )
 
     def history(
         self, conversation_id: str, *, order: Literal["desc", "asc"] = "desc", page_size: int = 200, **query: Any
-    ) -> Iterator[Message]:
+    ) -> Generator[Message]:
+        """Messages one by one over any length, in `order`; `query` as for `history_page`.
+
+        Messages posted meanwhile come along in `asc` and are not there in `desc`; none comes twice.
+        """
         return self._iterate(self._client.history(conversation_id, order=order, page_size=page_size, **query))
 
-    def edit(self, conversation_id: str, seq: int, body: str, **options: Any) -> Message:
-        """See `AsyncClient.edit` for the options."""
-        return self._run(self._client.edit(conversation_id, seq, body, **options))
+    def edit(
+        self,
+        conversation_id: str,
+        seq: int,
+        body: str,
+        *,
+        format: Literal["plain", "markdown"] | None = None,
+        rev: int | None = None,
+    ) -> Message:
+        """Give a message of one's own a new body; `format` None keeps the present one.
+
+        Raises:
+            StaleEdit: with `rev`, the message has changed since; `extra["message"]` is it as it stands.
+            Forbidden: it is someone else's, has been removed, or the edit window is over.
+        """
+        return self._run(self._client.edit(conversation_id, seq, body, format=format, rev=rev))
 
     def remove(self, conversation_id: str, seq: int) -> Message:
+        """Take a message away; returns the tombstone, also when it was removed before."""
         return self._run(self._client.remove(conversation_id, seq))
 
     def react(self, conversation_id: str, seq: int, symbol: str = LIKE) -> Message:
+        """Set one's reaction, `like` or one emoji; setting it again changes nothing."""
         return self._run(self._client.react(conversation_id, seq, symbol))
 
     def unreact(self, conversation_id: str, seq: int, symbol: str = LIKE) -> Message:
+        """Take one's reaction back."""
         return self._run(self._client.unreact(conversation_id, seq, symbol))
 
     def read(self, conversation_id: str, read_seq: int) -> Receipt:
+        """Move one's receipt, which only grows."""
         return self._run(self._client.read(conversation_id, read_seq))
 
-    def edits(self, conversation_id: str, seq: int) -> Iterator[EarlierBody]:
+    def edits(self, conversation_id: str, seq: int) -> Generator[EarlierBody]:
+        """Earlier bodies of a message, oldest first."""
         return self._iterate(self._client.edits(conversation_id, seq))
 
-    def reactions(self, conversation_id: str, seq: int, symbol: str | None = None) -> Iterator[Reacted]:
+    def reactions(self, conversation_id: str, seq: int, symbol: str | None = None) -> Generator[Reacted]:
+        """Who reacted, by symbol and user id."""
         return self._iterate(self._client.reactions(conversation_id, seq, symbol))
 
-    def readers(self, conversation_id: str, seq: int) -> Iterator[Reader]:
+    def readers(self, conversation_id: str, seq: int) -> Generator[Reader]:
+        """The members whose receipt has reached a message, by user id."""
         return self._iterate(self._client.readers(conversation_id, seq))
 
-    def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
-        return self._run(self._client.changes(conversation_id, cursor, limit=limit))
-
     def retention(self, conversation_id: str | None) -> RetentionRule:
+        """The rule by which a conversation goes."""
         return self._run(self._client.retention(conversation_id))
 
     def set_retention(self, conversation_id: str | None, *, confirm: bool = False, **rule: Any) -> RetentionRule:
+        """Set a rule.
+
+        Raises:
+            ConfirmNeeded: it would take something away at once, and `confirm` is False; `extra["preview"]` says what.
+        """
         return self._run(self._client.set_retention(conversation_id, confirm=confirm, **rule))
 
     def clear_retention(self, conversation_id: str | None, *, confirm: bool = False) -> None:
+        """Clear a rule; a conversation then goes by the service's. Raises as `set_retention`."""
         self._run(self._client.clear_retention(conversation_id, confirm=confirm))
 
     def preview_retention(self, conversation_id: str | None, **rule: Any) -> RetentionPreview:
+        """What a rule would take away now; nothing changes."""
         return self._run(self._client.preview_retention(conversation_id, **rule))
 
     def run_retention(self) -> RetentionRun:
+        """Sweep for about a second; call it again while something waits. For a trusted backend."""
         return self._run(self._client.run_retention())
 
     def archive_page(self, conversation_id: str, *, limit: int = 50, cursor: str | None = None) -> ArchivePage:
+        """A page of segments, oldest first, and the runs that were discarded."""
         return self._run(self._client.archive_page(conversation_id, limit=limit, cursor=cursor))
 
-    def archive(self, conversation_id: str) -> Iterator[ArchiveSegment]:
+    def archive(self, conversation_id: str) -> Generator[ArchiveSegment]:
+        """Every segment, oldest first."""
         return self._iterate(self._client.archive(conversation_id))
 
     def archive_segment(self, conversation_id: str, segment: int) -> bytes:
+        """A segment's messages as JSON Lines, over which its `sha256` is."""
         return self._run(self._client.archive_segment(conversation_id, segment))
 
     def export(self, conversation_id: str | None, *, part: Part = "live", form: Form = "jsonl") -> Generator[bytes]:
+        """A conversation, or with None all of them, as of now: chunks of JSON Lines or CSV as they come."""
         return self._iterate(self._client.export(conversation_id, part=part, form=form))
 
     def import_lines(
         self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
-    ) -> Iterator[ImportProgress]:
+    ) -> Generator[ImportProgress]:
+        """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
+        a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
+        was cut short is simply done again."""
         return self._iterate(self._client.import_lines(conversation_id, lines, importer))
 
     def preview_erasure(self, user_id: str) -> ErasurePreview:
+        """What erasing a person would empty. For a trusted backend, as what follows."""
         return self._run(self._client.preview_erasure(user_id))
 
     def erase(self, user_id: str) -> Erasure:
+        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`."""
         return self._run(self._client.erase(user_id))
 
     def erasure(self, erasure_id: str) -> Erasure:
+        """The record of an erasure, and how far it has come."""
         return self._run(self._client.erasure(erasure_id))
 
-    def erasures(self) -> Iterator[Erasure]:
+    def erasures(self) -> Generator[Erasure]:
+        """All records, newest first."""
         return self._iterate(self._client.erasures())
-
-    def follow(self, conversation_id: str, cursor: str | None = None) -> BlockingFollow:
-        return BlockingFollow(self, self._client.follow(conversation_id, cursor))
-
-
-class BlockingFollow:
-    """The change sets of a `Follow`, as an ordinary iterator; each step waits for the next one."""
-
-    def __init__(self, client: Client, follow: Follow) -> None:
-        self._client = client
-        self.follow = follow
-
-    def __iter__(self) -> Iterator[Event]:
-        try:
-            yield from self._client._iterate(self.follow)
-        finally:
-            self.close()
-
-    @property
-    def cursor(self) -> str | None:
-        return self.follow.cursor
-
-    def close(self) -> None:
-        self._client._run(self.follow.close())

@@ -6,11 +6,7 @@ from typing import Any
 
 import orjson
 
-from nestrel.core.problems import NestrelError, Problem
-
-
-class Unreachable(NestrelError):
-    """The service does not answer, or not in a form that this client understands."""
+from nestrel.core.problems import Problem, Unreachable
 
 
 def read_json(content: bytes, key: str | None = None) -> Any:

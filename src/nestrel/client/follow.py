@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from types import TracebackType
@@ -12,12 +13,12 @@ from typing import Any
 
 from websockets.asyncio.client import ClientConnection
 
-from nestrel.client.errors import Unreachable, passes
-from nestrel.client.line import address_of, signed_in
+from nestrel.client.errors import passes
+from nestrel.client.line import Socket, address_of, sign_in
 from nestrel.client.transport import TokenSource
 from nestrel.core.backoff import delays
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import NestrelError, Problem
+from nestrel.core.problems import NestrelError, Problem, Unreachable
 
 
 class FollowState(StrEnum):
@@ -54,8 +55,9 @@ class Follow:
 
     `cursor` is the conversation cursor of all that was yielded: kept somewhere, it resumes the follow later. `state`
     says how the line is. Iterating raises `Problem` when the service refuses to let the conversation be followed.
-    Leave the loop, or use `async with`, to end it. `on_rewound` is called when the store was restored or failed over,
-    so that what was taken in from elsewhere than this follow may be lost.
+    `close`, or `async with`, ends it; one that nobody holds any more is cut. `on_rewound` is
+    called when the store was restored or failed over, so that what was taken in from elsewhere than this follow may be
+    lost.
     """
 
     def __init__(
@@ -72,8 +74,13 @@ class Follow:
         self._address = address_of(base_url)
         self._token = token
         self._on_rewound = on_rewound
-        self._events: AsyncIterator[Event] | None = None
+        self._pauses = delays(random.random)
+        self._turn = asyncio.Lock()
+        self._stepping: asyncio.Task[object] | None = None
+        self._closing = asyncio.Event()
         self._socket: ClientConnection | None = None
+        self._line: Socket | None = None
+        self._loop: asyncio.AbstractEventLoop | None = None
 
     async def __aenter__(self) -> Follow:
         return self
@@ -87,60 +94,90 @@ class Follow:
         return self
 
     async def __anext__(self) -> Event:
-        if self._events is None:
-            self._events = self._run()
-        return await self._events.__anext__()
+        async with self._turn:
+            self._stepping = asyncio.current_task()
+            while self.state.state is not FollowState.ENDED:
+                try:
+                    event = await self._next(self._line or await self._connect())
+                except NestrelError as error:
+                    await self._away(error)
+                    continue
+                if event is None:
+                    continue
+                self._pauses = delays(random.random)
+                if isinstance(event, Unfollowed):
+                    self.state = ConnectionState(FollowState.ENDED, event.reason)
+                    await self._leave()
+                return event
+        raise StopAsyncIteration
 
     async def close(self) -> None:
-        """End the follow and its connection."""
+        """End the follow and its connection, from whichever task; who waits for the next event hears that it ended."""
         self.state = ConnectionState(FollowState.ENDED, "closed by the caller")
+        self._closing.set()
         if self._socket is not None:
-            await self._socket.close()
+            await self._socket.close()  # what waits on it ends with it
+        if self._turn.locked() and self._stepping is asyncio.current_task():
+            return  # from `on_rewound`, within a step, which ends with the line
+        async with self._turn:
+            await self._leave()
 
-    async def _run(self) -> AsyncIterator[Event]:
-        pauses = delays(random.random)
-        while self.state.state is not FollowState.ENDED:
-            try:
-                async for event in self._connection():
-                    if self.state.state is FollowState.LIVE:
-                        pauses = delays(random.random)
-                    yield event
-                    if isinstance(event, Unfollowed):
-                        self.state = ConnectionState(FollowState.ENDED, event.reason)
-                        return
-            except (Unreachable, Problem) as error:
-                if not passes(error):
-                    self.state = ConnectionState(FollowState.ENDED, str(error))
-                    raise
-                if self.state.state is FollowState.ENDED:
-                    return
-                self.state = ConnectionState(FollowState.AWAY, str(error))
-                await asyncio.sleep(next(pauses))
-            except NestrelError as error:
-                self.state = ConnectionState(FollowState.ENDED, str(error))
-                raise
+    def __del__(self) -> None:
+        # Left without `close`, as by a loop that was broken off: the service need not send to nobody.
+        line: Socket | None = getattr(self, "_line", None)
+        if line is not None and self._loop is not None and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(line.abort)
 
-    async def _connection(self) -> AsyncIterator[Event]:
-        """One connection, from signing in to its end, which is always an error."""
+    async def _connect(self) -> Socket:
+        """Sign in and follow, from the cursor on."""
+        self._loop = asyncio.get_running_loop()
+        line = await sign_in(self._address, self._token, self._opened)
         try:
-            async with signed_in(self._address, self._token, self._opened) as line:
-                cursor = {"cursor": self.cursor} if self.cursor else {}
-                done = await line.command({"type": "follow", "conversation_id": self.conversation_id, **cursor})
-                self.cursor = done["cursor"]
-                if done["rewound"] and self._on_rewound is not None:
-                    await self._on_rewound()
-                self.state = ConnectionState(FollowState.LIVE)
-                while True:
-                    frame = await line.receive()
-                    if frame["type"] == "rewound" and self._on_rewound is not None:
-                        await self._on_rewound()
-                    event = self._read(frame)
-                    if event is not None:
-                        yield event
-        finally:
-            self._socket = None
+            cursor = {"cursor": self.cursor} if self.cursor else {}
+            done = await line.command({"type": "follow", "conversation_id": self.conversation_id, **cursor})
+            if done["rewound"] and self._on_rewound is not None:
+                await self._on_rewound()
+        except BaseException:
+            await line.close()
+            raise
+        self.cursor = done["cursor"]
+        if not self._closing.is_set():
+            self.state = ConnectionState(FollowState.LIVE)
+        self._line = line
+        return line
+
+    async def _next(self, line: Socket) -> Event | None:
+        """What the next frame says; None for one that is not for the caller. Whoever stops waiting for it can ask
+        again."""
+        frame = await line.receive()
+        if frame["type"] == "rewound" and self._on_rewound is not None:
+            try:
+                await self._on_rewound()
+            except BaseException:
+                await self._leave()  # the cursor is the one of before: the next connection says it again
+                raise
+        return self._read(frame)
+
+    async def _away(self, error: NestrelError) -> None:
+        """A line broke, or there was none: wait a while. Raises what is not to be tried again."""
+        await self._leave()
+        if self._closing.is_set():
+            return
+        if not isinstance(error, (Unreachable, Problem)) or not passes(error):
+            self.state = ConnectionState(FollowState.ENDED, str(error))
+            raise error
+        self.state = ConnectionState(FollowState.AWAY, str(error))
+        with suppress(TimeoutError):
+            await asyncio.wait_for(self._closing.wait(), next(self._pauses))
+
+    async def _leave(self) -> None:
+        line, self._line, self._socket = self._line, None, None
+        if line is not None:
+            await line.close()
 
     def _opened(self, socket: ClientConnection) -> None:
+        if self._closing.is_set():
+            raise Unreachable("closed by the caller while it connected")
         self._socket = socket
 
     def _read(self, frame: dict[str, Any]) -> Event | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from bisect import bisect_right
-from collections.abc import AsyncIterator, Iterable, Iterator, Sequence
+from collections.abc import AsyncGenerator, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from itertools import islice
@@ -21,6 +21,7 @@ _SENT = (
     "author_id", "body", "format", "attributes", "created_at", "removed_at", "removed_by", "edited_at", "earlier",
     "reacted",
 )  # fmt: skip
+_REPLY_REFUSED = "reply_to: the line that it replies to was refused"
 _CONTENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "reply_to")
 
 
@@ -62,7 +63,7 @@ class _Numbers:
 
 
 @dataclass(slots=True)
-class _Line:
+class _Sendable:
     """A line that can be sent: its number in the file, its number at the source, if it has one, and its fields."""
 
     number: int
@@ -73,10 +74,12 @@ class _Line:
 
 @dataclass(slots=True)
 class Chunk:
-    """The lines of one call, and those that need not be sent to be refused."""
+    """The lines of one call, and those that need not be sent to be refused; `lost` are the numbers at the source of
+    those that were refused, here or by the service."""
 
-    lines: list[_Line] = field(default_factory=list)
+    lines: list[_Sendable] = field(default_factory=list)
     refused: list[RefusedLine] = field(default_factory=list)
+    lost: set[int] = field(default_factory=set)
     read: int = 0
     size: int = 0
 
@@ -93,11 +96,12 @@ class Importer:
     def __init__(self, start: int = 1) -> None:
         self._number = start - 1
         self._numbers = _Numbers()
+        self._refused = _Numbers()
         self._moment: object = None
         self._same: dict[bytes, int] = {}
         self._lines = self._bytes = self._added = self._repeated = self._unlinked = 0
 
-    async def chunks(self, lines: Iterable[bytes]) -> AsyncIterator[Chunk]:
+    async def chunks(self, lines: Iterable[bytes]) -> AsyncGenerator[Chunk]:
         """The calls to make. The next one is read while one is under way."""
         rest = iter(lines)
         coming = asyncio.create_task(asyncio.to_thread(self._read, rest))
@@ -124,7 +128,7 @@ class Importer:
                 break
         return chunk
 
-    def _line(self, raw: bytes) -> _Line:
+    def _line(self, raw: bytes) -> _Sendable:
         try:
             message = orjson.loads(raw)
         except orjson.JSONDecodeError as error:
@@ -137,7 +141,7 @@ class Importer:
         fields["key"] = message.get("key") or self._key(message, source)
         if reply_to is not None and not isinstance(reply_to, int):
             raise ValueError("reply_to: must be the number of a message")
-        return _Line(self._number, source, reply_to, fields)
+        return _Sendable(self._number, source, reply_to, fields)
 
     def _key(self, message: dict[str, Any], source: int | None) -> str:
         """A key that is the same in each run over the same lines: where the message came from; else its content, and
@@ -156,19 +160,32 @@ class Importer:
     def _link(self, chunk: Chunk) -> None:
         """Say which message each reply is to: a line of this call, or a message that is here already. A file whose
         messages have no numbers speaks of the numbers here."""
+        kept: list[_Sendable] = []
         places: dict[int, int] = {}
-        for n, line in enumerate(chunk.lines, 1):
-            if line.reply_to is not None:
-                if line.source is None:
-                    line.fields["reply_to"] = line.reply_to
-                elif line.reply_to in places:
-                    line.fields["reply_line"] = places[line.reply_to]
-                elif (here := self._numbers.find(line.reply_to)) is not None:
-                    line.fields["reply_to"] = here
-                else:
-                    self._unlinked += 1
+        for line in chunk.lines:
+            if line.reply_to is not None and not self._linked(line, line.reply_to, places, chunk):
+                continue
+            kept.append(line)
             if line.source is not None:
-                places[line.source] = n
+                places[line.source] = len(kept)
+        chunk.lines = kept
+
+    def _linked(self, line: _Sendable, reply_to: int, places: Mapping[int, int], chunk: Chunk) -> bool:
+        """Say in a line what it replies to; False if that was refused, and the line with it: as the service does where
+        both are in one call, so that the same becomes of a line whichever calls they are in."""
+        if line.source is None:
+            line.fields["reply_to"] = reply_to
+        elif reply_to in places:
+            line.fields["reply_line"] = places[reply_to]
+        elif reply_to in chunk.lost or self._refused.find(reply_to) is not None:
+            chunk.refused.append(RefusedLine(line=line.number, detail=_REPLY_REFUSED))
+            chunk.lost.add(line.source)
+            return False
+        elif (here := self._numbers.find(reply_to)) is not None:
+            line.fields["reply_to"] = here
+        else:
+            self._unlinked += 1
+        return True
 
     def take(self, chunk: Chunk, answer: ImportAnswer) -> None:
         """Take in what the service has made of a call."""
@@ -176,12 +193,17 @@ class Importer:
             if line.source is not None and seq is not None:
                 self._numbers.add(line.source, seq)
         for refused in answer.refused:
-            chunk.refused.append(RefusedLine(line=chunk.lines[refused.line - 1].number, detail=refused.detail))
+            line = chunk.lines[refused.line - 1]
+            chunk.refused.append(RefusedLine(line=line.number, detail=refused.detail))
+            if line.source is not None:
+                chunk.lost.add(line.source)
         self._added += answer.added
         self._repeated += answer.repeated
 
     def progress(self, chunk: Chunk) -> ImportProgress:
         """How far it is after a call."""
+        for source in sorted(chunk.lost):
+            self._refused.add(source, source)
         self._lines += chunk.read
         self._bytes += chunk.size
         refused = sorted(chunk.refused, key=lambda one: one.line)

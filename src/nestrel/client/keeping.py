@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Iterable
+from contextlib import aclosing
 from typing import Any, Literal
 
 from nestrel.client.importing import Importer, ImportProgress
@@ -85,8 +86,10 @@ class KeepingCalls(MessageCalls):
     ) -> AsyncIterator[bytes]:
         """A conversation, or with None all of them, as of now: chunks of JSON Lines or CSV as they come."""
         where = path(conversation_id, "export") if conversation_id is not None else "/export"
-        async for chunk in self._transport.stream("GET", where, {"part": part, "form": form}, _EXPORT_SECONDS):
-            yield chunk
+        sent = self._transport.stream("GET", where, {"part": part, "form": form}, _EXPORT_SECONDS)
+        async with aclosing(sent):  # whoever leaves in the middle ends the answer with it
+            async for chunk in sent:
+                yield chunk
 
     async def import_lines(
         self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
@@ -96,12 +99,13 @@ class KeepingCalls(MessageCalls):
         was cut short is simply done again."""
         importer = importer or Importer()
         where = path(conversation_id, "import")
-        async for chunk in importer.chunks(lines):
-            content = chunk.content()
-            if content:
-                raw = await self._transport.json("POST", where, lines=content, repeatable=True)
-                importer.take(chunk, ImportAnswer.model_validate(raw))
-            yield importer.progress(chunk)
+        async with aclosing(importer.chunks(lines)) as chunks:
+            async for chunk in chunks:
+                content = chunk.content()
+                if content:
+                    raw = await self._transport.json("POST", where, lines=content, repeatable=True)
+                    importer.take(chunk, ImportAnswer.model_validate(raw))
+                yield importer.progress(chunk)
 
     async def preview_erasure(self, user_id: str) -> ErasurePreview:
         """What erasing a person would empty. For a trusted backend, as what follows."""

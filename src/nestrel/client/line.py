@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Mapping
-from contextlib import asynccontextmanager
+from collections.abc import Callable, Mapping
+from types import TracebackType
 from typing import Any, Protocol
 
 import orjson
 from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import InvalidHandshake, WebSocketException
 
-from nestrel.client.errors import Unreachable
 from nestrel.client.transport import TokenSource, token_of
-from nestrel.core.problems import Problem, Unauthenticated, from_document
+from nestrel.core.problems import Problem, Unauthenticated, Unreachable, from_document
 
 _TOKEN_RAN_OUT = 4401
 _SILENCE_SECONDS = 20.0
@@ -62,6 +61,13 @@ class Socket:
             return Unreachable(f"the line was closed ({closed})")
         return Unreachable(f"the line broke: {error or type(error).__name__}")
 
+    async def close(self) -> None:
+        await self._socket.close()
+
+    def abort(self) -> None:
+        """Cut it, when nobody is left to wait for its end."""
+        self._socket.transport.abort()
+
     async def command(self, frame: Frame) -> Frame:
         """Send a frame while nothing else is under way, and return its answer. Raises `Problem` if it is refused."""
         await self.send(frame)
@@ -81,25 +87,45 @@ def address_of(base_url: str) -> str:
     return "ws" + base_url.rstrip("/").removeprefix("http") + "/v1/live"
 
 
-@asynccontextmanager
-async def signed_in(
+async def sign_in(
     address: str, token: TokenSource, on_open: Callable[[ClientConnection], None] = lambda _socket: None
-) -> AsyncIterator[Socket]:
-    """Open a line and sign in. `on_open` gets the socket as soon as there is one, to close it.
+) -> Socket:
+    """Open a line and sign in; whoever asked closes it. `on_open` gets the socket as soon as there is one; it may raise
+    to give up.
 
     Raises:
         Unreachable: there is no line.
         Problem: the service refuses.
     """
     try:
-        opening = connect(address, max_size=None, open_timeout=10, ping_interval=_SILENCE_SECONDS, compression=None)
-        raw = await opening
+        raw = await connect(address, max_size=None, open_timeout=10, ping_interval=_SILENCE_SECONDS, compression=None)
     except (OSError, TimeoutError, InvalidHandshake, WebSocketException) as error:
         raise Unreachable(f"no line to {address}: {error or type(error).__name__}") from error
+    socket = Socket(raw, token)
     try:
         on_open(raw)
-        socket = Socket(raw, token)
-        socket.user_id = (await socket.command({"type": "sign_in", "token": await token_of(token)}))["user_id"]
-        yield socket
-    finally:
-        await raw.close()
+        answer = await socket.command({"type": "sign_in", "token": await token_of(token)})
+    except BaseException:
+        await socket.close()
+        raise
+    socket.user_id = answer["user_id"]
+    return socket
+
+
+class SignedIn:
+    """A line for an `async with` block. No generator: the loop closes those at its end, whatever runs within them."""
+
+    def __init__(self, address: str, token: TokenSource) -> None:
+        self._address = address
+        self._token = token
+        self._line: Socket | None = None
+
+    async def __aenter__(self) -> Socket:
+        self._line = await sign_in(self._address, self._token)
+        return self._line
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._line is not None:
+            await self._line.close()

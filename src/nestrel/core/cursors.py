@@ -217,8 +217,8 @@ def _unpack(payload: bytes) -> AllPosition:
     return AllPosition(epoch, lsn, xmin, xmax, tuple(xmin + x for x in running))
 
 
-def _scope(member: str, place: UUID | str | None) -> bytes:
-    where = _ALL if place is None else place.bytes if isinstance(place, UUID) else place.encode()
+def _scope(member: str, of: UUID | str | None) -> bytes:
+    where = _ALL if of is None else of.bytes if isinstance(of, UUID) else of.encode()
     return member.encode() + b"\x00" + where
 
 

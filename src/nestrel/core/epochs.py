@@ -40,22 +40,22 @@ class Lineage:
 
     def __init__(self, epochs: Sequence[Epoch]) -> None:
         self._epochs = list(epochs)
-        self._place = {epoch.id: n for n, epoch in enumerate(self._epochs)}
+        self._order = {epoch.id: n for n, epoch in enumerate(self._epochs)}
 
     @property
     def present(self) -> int:
         return self._epochs[-1].id
 
     def __contains__(self, epoch: int) -> bool:
-        return epoch in self._place
+        return epoch in self._order
 
     def goes_on(self, at: AllPosition, now: AllPosition) -> bool:
         """Whether everything that an all cursor has seen is still there, so that it can be resumed from. `now` is a
         present one."""
-        place = self._place.get(at.epoch)
-        if place is None:
+        nth = self._order.get(at.epoch)
+        if nth is None:
             return False
-        later = self._epochs[place + 1 :]
+        later = self._epochs[nth + 1 :]
         if not later:
             return not self.set_back(at, now)
         return all(epoch.branch is not None and at.lsn <= epoch.branch for epoch in later)
@@ -67,12 +67,12 @@ class Lineage:
 
     def holds(self, at: ChangePosition, row: Begun) -> bool:
         """Whether a conversation still holds everything up to a position in it."""
-        place = self._place.get(at.epoch)
-        if place is None:
+        nth = self._order.get(at.epoch)
+        if nth is None:
             return False
         bound = row.rev
         for epoch, begin in zip(row.epochs, row.begins, strict=True):
-            if self._place.get(epoch, len(self._epochs)) <= place:
+            if self._order.get(epoch, len(self._epochs)) <= nth:
                 break  # written to in the cursor's own epoch, or before it: no earlier begin bears on it
             bound = begin
         else:

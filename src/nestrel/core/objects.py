@@ -16,7 +16,8 @@ from nestrel.core.roles import Kind, Role, Visibility
 class WireObject(BaseModel):
     """Fields that a newer service adds are ignored by an older client."""
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    # Built when first used: a command needs few of them.
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
 
 
 class Reaction(WireObject):
@@ -320,7 +321,7 @@ class ErasurePage(WireObject):
 
 
 class ProblemDocument(WireObject):
-    """RFC 9457."""
+    """RFC 9457. What stands below `reason` comes with one type alone."""
 
     model_config = ConfigDict(extra="allow")
 
@@ -334,3 +335,11 @@ class ProblemDocument(WireObject):
     reason: Literal[
         "away", "busy", "slow", "locked", "full", "read-only", "no-schema", "restored", "stopping"
     ] | None = None  # fmt: skip
+    message: Message | None = Field(default=None, description="With `stale-edit`: the message as it stands.")
+    preview: dict[str, Any] | None = Field(
+        default=None,
+        description="With `confirm-needed`: what would go, as `POST …/retention/preview` or `POST /erasures/preview` "
+        "answers it.",
+    )
+    quota: str | None = Field(default=None, description="With `over-quota`: what there is a limit of.")
+    limit: int | None = Field(default=None, description="With `over-quota`: how many.")

@@ -54,7 +54,7 @@ def outcome(entry: Entry, problem: Mapping[str, Any], user_id: str) -> tuple[Out
     """What a refusal means. An edit that looks stale because it arrived before, with its answer lost, is done, and the
     message as it stands comes with it."""
     status = problem.get("status", 500)
-    if status in (401, 429) or status >= 500:
+    if status in (401, 408, 429) or status >= 500:
         return Outcome.AGAIN, None
     if entry.kind == "post" and status == 410:
         return Outcome.DONE, None  # its key says that it was posted, and has expired since

@@ -1,6 +1,7 @@
 """The errors of Nestrel: one root, one class for each problem type of RFC 9457.
 
     NestrelError
+    ├── Unreachable          there was no answer
     └── Problem              a refusal that the service states
         ├── Unauthenticated  401
         ├── Forbidden        403
@@ -33,6 +34,10 @@ from typing import Any, ClassVar
 
 class NestrelError(Exception):
     """Root of everything that Nestrel raises on purpose."""
+
+
+class Unreachable(NestrelError):
+    """The service does not answer, or not in a form that a client understands; what was asked for may be done."""
 
 
 class Problem(NestrelError):

@@ -1,1 +1,1 @@
-"""What ships for trying Nestrel out: a local PostgreSQL, a scenario's data, a stand-in identity issuer."""
+"""What ships for trying Nestrel out: a scenario's data, a stand-in identity issuer."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Literal
 
-from nestrel.demo.scenario import BERTHS, LOGBOOK, PLACES, PORTS, TOPICS, VESSELS, Phrases, Place
+from nestrel.demo.scenario import BERTHS, LOGBOOK, PORTS, ROOMS, TOPICS, VESSELS, Phrases, Room
 
 DAYS = 60
 MESSAGES = 4_000
@@ -18,10 +18,10 @@ _WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday",
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
-    """One message of the demo. `reply_to` is a `seq` of the same place."""
+class Spoken:
+    """One message of the demo. `reply_to` is a `seq` of the same room."""
 
-    place: Place
+    room: Room
     author: str
     body: str
     at: datetime
@@ -32,26 +32,26 @@ class Line:
         return "markdown" if "*" in self.body else "plain"
 
 
-def lines(seed: int, until: datetime) -> Iterator[Line]:
-    """Every message, place by place, each place in the order of time, the newest close to `until`."""
-    for index, place in enumerate((*PLACES, LOGBOOK)):
-        count = LOGBOOK_MESSAGES if place is LOGBOOK else MESSAGES * place.share // 100
-        yield from _place(random.Random(f"{seed}/{index}"), place, count, until)
+def lines(seed: int, until: datetime) -> Iterator[Spoken]:
+    """Every message, room by room, each room in the order of time, the newest close to `until`."""
+    for index, room in enumerate((*ROOMS, LOGBOOK)):
+        count = LOGBOOK_MESSAGES if room is LOGBOOK else MESSAGES * room.share // 100
+        yield from _room(random.Random(f"{seed}/{index}"), room, count, until)
 
 
-def _place(rng: random.Random, place: Place, count: int, until: datetime) -> Iterator[Line]:
-    writers = (place.owner, *place.moderators) if place.kind == "bulletin" else (place.owner, *place.members)
+def _room(rng: random.Random, room: Room, count: int, until: datetime) -> Iterator[Spoken]:
+    writers = (room.owner, *room.moderators) if room.kind == "bulletin" else (room.owner, *room.members)
     previous: tuple[int, str, Phrases] | None = None
     for seq, at in enumerate(_times(rng, count, until), start=1):
         author = rng.choice(writers)
         answering = previous is not None and previous[2].answers and previous[1] != author and rng.random() < 0.45
         if answering and previous is not None:
             body = _fill(rng, rng.choice(previous[2].answers), at)
-            yield Line(place, author, body, at, previous[0] if rng.random() < 0.5 else None)
+            yield Spoken(room, author, body, at, previous[0] if rng.random() < 0.5 else None)
             previous = None if rng.random() < 0.5 else previous
             continue
-        phrases = TOPICS[rng.choice(place.topics)]
-        yield Line(place, author, _fill(rng, rng.choice(phrases.openers), at), at)
+        phrases = TOPICS[rng.choice(room.topics)]
+        yield Spoken(room, author, _fill(rng, rng.choice(phrases.openers), at), at)
         previous = (seq, author, phrases)
 
 
@@ -71,10 +71,10 @@ _SYMBOLS = ("like", "like", "like", "👍", "⚓", "🌊", "🙏")
 _CORRECTIONS = ("Correction: five minutes later.", "Correction: berth 2.", "Sorted out since, thank you all.")
 
 
-def afterwards(seed: int, place: Place, written: Sequence[Line]) -> Iterator[Later]:
-    """What happens to the newest messages of a place: some are edited or removed, many are liked."""
-    rng = random.Random(f"{seed}/later/{place.title}")
-    members = (place.owner, *place.members)
+def afterwards(seed: int, room: Room, written: Sequence[Spoken]) -> Iterator[Later]:
+    """What happens to the newest messages of a room: some are edited or removed, many are liked."""
+    rng = random.Random(f"{seed}/later/{room.title}")
+    members = (room.owner, *room.members)
     for seq in range(max(1, len(written) - _RECENT), len(written) + 1):
         line, chance = written[seq - 1], rng.random()
         if chance < 0.04 and seq < len(written) - 2:
@@ -87,10 +87,10 @@ def afterwards(seed: int, place: Place, written: Sequence[Line]) -> Iterator[Lat
                 yield Later("mark", user, seq, rng.choice(_SYMBOLS))
 
 
-def receipts(seed: int, place: Place, head: int) -> Iterator[tuple[str, int]]:
-    """How far each member has read: nearly all of it, each up to a place of their own."""
-    rng = random.Random(f"{seed}/read/{place.title}")
-    for user in (place.owner, *place.members):
+def receipts(seed: int, room: Room, head: int) -> Iterator[tuple[str, int]]:
+    """How far each member has read: nearly all of it, each up to a room of their own."""
+    rng = random.Random(f"{seed}/read/{room.title}")
+    for user in (room.owner, *room.members):
         yield user, max(0, head - rng.randrange(9))
 
 

@@ -5,11 +5,16 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import multiprocessing
+import os
+import signal
+import socket
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
+from pathlib import Path
 
 import httpx
 import uvicorn
@@ -17,7 +22,7 @@ from pydantic import SecretStr
 
 from nestrel.demo import files, seed
 from nestrel.demo.issuer import check_loopback, make_issuer, origins_of
-from nestrel.demo.postgres import LocalPostgres
+from nestrel.local.postgres import LocalPostgres, alone
 from nestrel.service.settings import Settings
 from nestrel.store import schema
 from nestrel.store.database import Database
@@ -33,33 +38,54 @@ def database(settings: Settings) -> Iterator[str]:
         yield settings.database_url
         return
     postgres = LocalPostgres(settings.data_dir)
-    started = postgres.start()
-    try:
+    with postgres.used():
         postgres.create_database(DATABASE)
         yield postgres.url(DATABASE)
-    finally:
-        if started:
-            postgres.stop()
 
 
-def fill(url: str, progress: Callable[[int], None]) -> bool:
-    """Bring the schema to date and, if there is nothing in it, the scenario in. False: there was something."""
+def check_free(host: str, port: int, option: str) -> None:
+    """Refuse a taken port before anything is started.
+
+    Raises:
+        OSError: something else listens there, or the address is none of this machine.
+    """
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_STREAM) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError as error:
+            raise OSError(f"port {port} cannot be had ({error.strerror}); choose another with {option}") from None
+
+
+def fill(url: str, folder: Path, progress: Callable[[int], None]) -> bool:
+    """Bring the schema to date and, if there is nothing in it, the scenario in; one demo with this folder at a time.
+    What was cut short is finished. False: there was nothing to do."""
+    began = folder / "filling"
 
     async def run() -> bool:
         await schema.upgrade(url)
         store = Database(url)
         try:
-            if not await seed.is_empty(store):
+            if not (began.exists() or await seed.is_empty(store)):
                 return False
-            await seed.seed(store, datetime.now(UTC), SEED, progress)
+            if not began.exists():
+                began.write_text(datetime.now(UTC).isoformat())
+            # The same moment gives the same ids and keys, so that what is there is found.
+            await seed.seed(store, datetime.fromisoformat(began.read_text()), SEED, progress)
+            began.unlink()
             return True
         finally:
             await store.close()
 
-    return asyncio.run(run())
+    with alone(folder / "filling.lock"):
+        return asyncio.run(run())
 
 
-def _serve_issuer(address: str, port: int, audience: str, client_id: str, origins: tuple[str, ...]) -> None:
+def _serve_issuer(
+    parent: Connection, address: str, port: int, audience: str, client_id: str, origins: tuple[str, ...]
+) -> None:
+    threading.Thread(target=_end_without, args=(parent,), daemon=True).start()
     app = make_issuer(address, audience, client_id, origins)
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
 
@@ -73,12 +99,15 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     """
     check_loopback(settings.host)
     address = f"http://127.0.0.1:{port}"
-    process: BaseProcess = multiprocessing.get_context("spawn").Process(
+    spawn = multiprocessing.get_context("spawn")
+    _ours, theirs = spawn.Pipe()  # ours is open for as long as this process is there
+    process: BaseProcess = spawn.Process(
         target=_serve_issuer,
-        args=(address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)),
+        args=(theirs, address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)),
         daemon=True,
     )
     process.start()
+    theirs.close()
     try:
         _wait_for(f"{address}/jwks", process)
         trust = files.write(settings.data_dir, address)
@@ -93,6 +122,13 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     finally:
         process.terminate()
         process.join(10)
+
+
+def _end_without(parent: Connection) -> None:
+    """End this process when the one that started it is gone, however it went: its end of the pipe closes with it."""
+    with contextlib.suppress(EOFError, OSError):
+        parent.recv()
+    os.kill(os.getpid(), signal.SIGTERM)
 
 
 def _wait_for(url: str, process: BaseProcess) -> None:

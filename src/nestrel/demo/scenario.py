@@ -16,7 +16,7 @@ class Person:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Room:
     """A conversation of the scenario. `share` is how many of the scenario's messages it gets, of 100; `topics` name
     the kinds of messages written there, and `rule` says what is kept of them."""
 
@@ -47,28 +47,28 @@ PEOPLE = (
 
 EVERYONE = tuple(person.user_id for person in PEOPLE)
 
-PLACES = (
-    Place("notices", "Notices to all crews", "bulletin", "closed", "mara", EVERYONE, 6, ("notice",), ("noor",)),
-    Place("control-room", "Control room", "group", "closed", "mara", ("odd", "sunniva", "noor", "ines", "yusuf"), 16,
+ROOMS = (
+    Room("notices", "Notices to all crews", "bulletin", "closed", "mara", EVERYONE, 6, ("notice",), ("noor",)),
+    Room("control-room", "Control room", "group", "closed", "mara", ("odd", "sunniva", "noor", "ines", "yusuf"), 16,
           ("delay", "berth", "weather"), (), Rule(keep_last=500)),
-    Place("norwick-terminal", "Norwick terminal", "group", "open", "ines", ("mara", "kaz", "brid", "petra"), 13,
+    Room("norwick-terminal", "Norwick terminal", "group", "open", "ines", ("mara", "kaz", "brid", "petra"), 13,
           ("berth", "cars", "lost")),
-    Place("holm-bay-terminal", "Holm Bay terminal", "group", "open", "yusuf", ("mara", "tam", "petra"), 12,
+    Room("holm-bay-terminal", "Holm Bay terminal", "group", "open", "yusuf", ("mara", "tam", "petra"), 12,
           ("berth", "cars", "lost")),
-    Place("mv-corran", "MV Corran, bridge and deck", "group", "closed", "odd", ("sunniva", "kaz", "tam"), 13,
+    Room("mv-corran", "MV Corran, bridge and deck", "group", "closed", "odd", ("sunniva", "kaz", "tam"), 13,
           ("engine", "deck", "weather")),
-    Place("mv-selkie", "MV Selkie, engine room", "group", "closed", "tam", ("odd", "kaz"), 9, ("engine", "deck")),
-    Place("tide-tables", "Tides and swell", "bulletin", "open", "noor", EVERYONE, 5, ("tide",), ("mara",)),
-    Place("lost-property", "Lost property", "group", "open", "petra", ("ines", "yusuf", "brid", "kaz"), 11, ("lost",)),
-    Place("galley", "Galley and stores", "group", "open", "brid", ("sunniva", "kaz", "ines"), 7, ("galley",), (),
+    Room("mv-selkie", "MV Selkie, engine room", "group", "closed", "tam", ("odd", "kaz"), 9, ("engine", "deck")),
+    Room("tide-tables", "Tides and swell", "bulletin", "open", "noor", EVERYONE, 5, ("tide",), ("mara",)),
+    Room("lost-property", "Lost property", "group", "open", "petra", ("ines", "yusuf", "brid", "kaz"), 11, ("lost",)),
+    Room("galley", "Galley and stores", "group", "open", "brid", ("sunniva", "kaz", "ines"), 7, ("galley",), (),
           Rule(keep_bytes=12_000, then=Then.DISCARD)),
-    Place("rota-swaps", "Rota swaps", "group", "open", "noor", ("odd", "kaz", "tam", "sunniva", "yusuf"), 5, ("rota",),
+    Room("rota-swaps", "Rota swaps", "group", "open", "noor", ("odd", "kaz", "tam", "sunniva", "yusuf"), 5, ("rota",),
           (), Rule(hold=True)),
-    Place(None, "", "direct", "closed", "mara", ("odd",), 2, ("rota", "weather")),
-    Place(None, "", "direct", "closed", "petra", ("ines",), 1, ("lost",)),
+    Room(None, "", "direct", "closed", "mara", ("odd",), 2, ("rota", "weather")),
+    Room(None, "", "direct", "closed", "petra", ("ines",), 1, ("lost",)),
 )  # fmt: skip
 
-LOGBOOK = Place(
+LOGBOOK = Room(
     "berth-log",
     "Berth log, Norwick and Holm Bay",
     "group",

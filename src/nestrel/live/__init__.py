@@ -1,1 +1,1 @@
-"""From a commit to its followers: the bus between processes and the hub within one."""
+"""From a commit to its followers: the bus between processes, the hub within one, and what a connection follows."""

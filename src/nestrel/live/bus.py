@@ -40,7 +40,7 @@ class Bus(Protocol):
     async def stop(self) -> None: ...
 
 
-class _Line(ABC):
+class _Subscribed(ABC):
     """Keeps one subscription open: connects, listens until it breaks, and connects again with growing pauses."""
 
     def __init__(self, node: str, channel: str) -> None:
@@ -90,7 +90,7 @@ class _Line(ABC):
         self._heard(moved)
 
 
-class PostgresBus(_Line):
+class PostgresBus(_Subscribed):
     """LISTEN on a connection of its own; NOTIFY goes out inside the writing transactions."""
 
     def __init__(self, url: str, node: str, channel: str) -> None:
@@ -118,7 +118,7 @@ class PostgresBus(_Line):
                 await connection.close(timeout=1)
 
 
-class RedisBus(_Line):
+class RedisBus(_Subscribed):
     """Publish and subscribe on Redis, for many processes on many machines. What cannot be sent in time is dropped: it
     only wakes, and the checkpoints find what nobody was woken for."""
 

@@ -18,9 +18,9 @@ import structlog
 from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
 from nestrel.live.source import Source
-from nestrel.store.batch import Growth
-from nestrel.store.changes import Changes
 from nestrel.store.events import Moved
+from nestrel.store.read.changes import Changes
+from nestrel.store.write.batch import Growth
 
 log = structlog.get_logger()
 
@@ -202,14 +202,14 @@ class Hub:
             if channel is None:
                 continue
             at, epoch = channel.at, growth.epoch
-            if at is None or at.epoch != epoch or growth.rev_before > at.rev or not growth.whole:
+            if at is None or at.epoch != epoch or growth.rev_before > at.rev or not growth.followed:
                 self._want(channel, growth.rev)
                 continue
             start = ChangePosition(growth.rev_before, growth.head_before, growth.rev_before, epoch)
             end = ChangePosition(growth.rev, growth.head, growth.rev, epoch)
-            whole = Changes(growth.conversation_id, start, end, growth.head, growth.floor,
+            grown = Changes(growth.conversation_id, start, end, growth.head, growth.floor,
                             messages=growth.messages, members=growth.members, profiles=growth.profiles)  # fmt: skip
-            self._push(channel, whole)
+            self._push(channel, grown)
 
     def heard(self, moved: Sequence[Moved]) -> None:
         """The bus says that conversations moved."""

@@ -8,13 +8,14 @@ from uuid import UUID
 
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.problems import Forbidden, NotFound
-from nestrel.store import changes as feed
-from nestrel.store import epochs, members, resync, snapshots
+from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller, see
-from nestrel.store.changes import Changes, State
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.resync import Place
+from nestrel.store.read import changes as feed
+from nestrel.store.read import members, resync
+from nestrel.store.read.changes import Changes, State
+from nestrel.store.read.resync import Pending
 
 
 class Gone(NamedTuple):
@@ -30,7 +31,7 @@ class Source(Protocol):
         """The counters of conversations."""
 
     async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        """What changed, for everyone; see `nestrel.store.changes.since`."""
+        """What changed, for everyone; see `nestrel.store.read.changes.since`."""
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         """Those of the users who are members no more, each with the reason."""
@@ -55,12 +56,12 @@ class Source(Protocol):
     async def mine(self, user_id: str) -> list[UUID]:
         """The member's conversations."""
 
-    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
         of this store."""
 
     async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
-        """A new snapshot, and what moved since; see `nestrel.store.resync.stirred`."""
+        """A new snapshot, and what moved since; see `nestrel.store.read.resync.stirred`."""
 
 
 class StoreSource:
@@ -120,23 +121,23 @@ class StoreSource:
             while True:
                 after = found[-1] if found else resync.NOTHING
                 some = await resync.mine(connection, user_id, after=after)
-                found += [place.id for place in some]
+                found += [one.id for one in some]
                 if len(some) < resync.MANY:
                     return found
 
-    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Place]]:
+    async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         async with self._database.read() as connection:
-            whole = not epochs.goes_on(connection, since, await snapshots.now(connection))
-            places: list[Place] = []
+            from_nothing = not epochs.goes_on(connection, since, await snapshots.now(connection))
+            pending: list[Pending] = []
             while True:
-                after = places[-1].id if places else resync.NOTHING
-                if whole:
+                after = pending[-1].id if pending else resync.NOTHING
+                if from_nothing:
                     found = await resync.mine(connection, user_id, after=after)
                 else:
                     _, found = await resync.moved(connection, user_id, since, self._most, after=after)
-                places += found
+                pending += found
                 if len(found) < resync.MANY:
-                    return whole, places
+                    return from_nothing, pending
 
     async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
         async with self._database.read() as connection:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nestrel.core.cursors import CursorSeal
-from nestrel.store.changes import Changes
+from nestrel.store.read.changes import Changes
 
 
 def written(base: str | None, cursor: str, tail: str, opening: str = "{") -> str:

@@ -30,6 +30,21 @@ _TEXT = {"type": "string"}
 _REF = {"type": ["string", "integer"], "description": "The `ref` of the frame that is answered."}
 
 
+_LIMITS = {
+    "type": "object",
+    "properties": {
+        "frame_bytes": {"type": "integer", "description": "A larger frame ends the connection (1009)."},
+        "body_characters": {"type": "integer", "description": "Unicode code points of a body."},
+        "commands_in_flight": {
+            "type": "integer",
+            "description": "Commands that wait for answers; more wait unread.",
+        },
+        "follows": {"type": "integer", "description": "Conversations that one connection follows."},
+    },
+    "required": ["frame_bytes", "body_characters", "commands_in_flight", "follows"],
+}
+
+
 def _ref(name: str) -> dict[str, str]:
     return {"$ref": f"#/components/schemas/{name}"}
 
@@ -48,7 +63,7 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
         "signed_in": (
             _frame(
                 "signed_in",
-                {"ref": _REF, "user_id": _TEXT, "expires_at": _TEXT, "limits": {"type": "object"}},
+                {"ref": _REF, "user_id": _TEXT, "expires_at": {**_TEXT, "format": "date-time"}, "limits": _LIMITS},
                 ["user_id", "expires_at", "limits"],
             ),
             "You are signed in until the token runs out.",

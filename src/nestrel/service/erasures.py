@@ -10,10 +10,11 @@ import structlog
 from nestrel.core.commands import Remove
 from nestrel.core.problems import Expired, NotFound, StoreUnavailable
 from nestrel.live.waiting import happens
-from nestrel.store import erasing, profiles
 from nestrel.store.database import Database
-from nestrel.store.erasing import Erasure
-from nestrel.store.writer import Writer
+from nestrel.store.keep import erasing
+from nestrel.store.keep.erasing import Erasure
+from nestrel.store.write import profiles
+from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()
 
@@ -51,34 +52,40 @@ class Erasures:
                 return False
             erasure, at = found
         async with self._database.read() as connection:
-            place = await erasing.next_place(connection, erasure, at)
-        if place is None:
+            conversation_id = await erasing.next_conversation(connection, erasure, at)
+        if conversation_id is None:
             async with self._database.write() as connection:
                 await erasing.finish(connection, erasure)
             return True
-        if await self._remove_live(erasure, place):
-            archived, more = await erasing.empty_expired(self._database, place, erasure)
-            await self._keep(erasure, place, archived=archived, finished=not more)
+        if await self._remove_live(erasure, conversation_id):
+            archived, more = await erasing.empty_expired(self._database, conversation_id, erasure)
+            await self._keep(erasure, conversation_id, archived=archived, finished=not more)
         return True
 
     async def _keep(
-        self, erasure: Erasure, place: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False
+        self, erasure: Erasure, conversation_id: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False
     ) -> None:
         async with self._database.write() as connection:
             if not await erasing.progress(
-                connection, erasure, self._node, place, messages=messages, archived=archived, finished=finished
+                connection,
+                erasure,
+                self._node,
+                conversation_id,
+                messages=messages,
+                archived=archived,
+                finished=finished,
             ):
                 raise StoreUnavailable("another process has taken this erasure over")
 
-    async def _remove_live(self, erasure: Erasure, place: UUID) -> bool:
+    async def _remove_live(self, erasure: Erasure, conversation_id: UUID) -> bool:
         """Remove some of what is kept, going on from one part to the next, so that what is removed already is not
         walked over for each; whether that was all."""
         after = 0
         for _ in range(_PARTS):
             async with self._database.read() as connection:
-                seqs = await erasing.live_seqs(connection, place, erasure, after)
-            await self._remove([Remove(place, erasure.asked_by, seq, service=True) for seq in seqs])
-            await self._keep(erasure, place, messages=len(seqs))
+                seqs = await erasing.live_seqs(connection, conversation_id, erasure, after)
+            await self._remove([Remove(conversation_id, erasure.asked_by, seq, service=True) for seq in seqs])
+            await self._keep(erasure, conversation_id, messages=len(seqs))
             if len(seqs) < erasing.STEP:
                 return True
             after = seqs[-1]
@@ -95,4 +102,4 @@ class Erasures:
 
     async def empty_profile(self, user_id: str) -> None:
         """The name and the picture go at once, for everyone who sees them."""
-        await profiles.change(self._database, user_id, user_id, None)
+        await profiles.change(self._database, user_id, {"display_name": user_id, "picture": None})

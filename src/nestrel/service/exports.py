@@ -10,7 +10,7 @@ from contextlib import asynccontextmanager
 from nestrel.core.problems import SlowDown
 
 _UNREAD_SECONDS = 5.0
-"""An export that nobody has read from for so long gives its place to the next one."""
+"""An export that nobody has read from for so long gives its turn to the next one."""
 _WAIT_SECONDS = 5.0
 _RETRY_SECONDS = 5
 
@@ -40,7 +40,7 @@ class Exports:
         self._running: set[Running] = set()
 
     def check(self) -> None:
-        """Raises `SlowDown` if all places are taken by exports that are being read."""
+        """Raises `SlowDown` if all turns are taken by exports that are being read."""
         if self._free.locked() and not self._idle():
             raise SlowDown("as many exports run as this process allows; try again later", retry_after=_RETRY_SECONDS)
 
@@ -48,8 +48,8 @@ class Exports:
         return sorted((one for one in self._running if one.unread > _UNREAD_SECONDS), key=lambda one: -one.unread)
 
     @asynccontextmanager
-    async def place(self, connection: object) -> AsyncIterator[Running]:
-        """A place for one export, given back however that ends."""
+    async def turn(self, connection: object) -> AsyncIterator[Running]:
+        """A turn for one export, given back however that ends."""
         if self._free.locked():
             for idle in self._idle()[:1]:
                 self._abort(idle.connection)

@@ -9,9 +9,9 @@ from pydantic import ValidationError
 
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
+from nestrel.live.following import Following
 from nestrel.service import problems
 from nestrel.service.commands import make_post
-from nestrel.service.following import Following
 from nestrel.service.http import again_if_restored
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import (
@@ -30,7 +30,7 @@ from nestrel.service.models import (
 )
 from nestrel.service.state import Service
 from nestrel.store.access import Caller
-from nestrel.store.batch import Written
+from nestrel.store.write.batch import Written
 
 _REF_CHARS = 128
 
@@ -145,9 +145,9 @@ async def _follow_all(session: Session, frame: Any) -> None:
     since = None
     if frame.cursor is not None:
         since = all_since(opened(service.seal.open_all, user_id, frame.cursor))
-    start, whole = await session.following.follow_all(since)
-    rewound = since is not None and not whole and service.history.present != since.epoch
-    session.done(frame, cursor=service.seal.all(user_id, start), reset=whole, rewound=rewound)
+    start, from_nothing = await session.following.follow_all(since)
+    rewound = since is not None and not from_nothing and service.history.present != since.epoch
+    session.done(frame, cursor=service.seal.all(user_id, start), reset=from_nothing, rewound=rewound)
 
 
 async def _unfollow(session: Session, frame: Any) -> None:

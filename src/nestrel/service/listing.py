@@ -12,9 +12,9 @@ from nestrel.core.problems import invalid
 from nestrel.service.http import Json, link_header
 from nestrel.service.models import ListQuery
 from nestrel.service.state import Service
-from nestrel.store import profiles
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection
+from nestrel.store.read import profiles
 from nestrel.store.rows import Wire
 
 T = TypeVar("T")
@@ -40,18 +40,18 @@ async def listed(
     service: Service,
     caller: Caller,
     query: ListQuery,
-    place: str,
+    of: str,
     read: Callable[[Connection, str], Awaitable[tuple[list[Wire], str | None]]],
     person: str = "user_id",
 ) -> Json:
-    """Answer one page. `read` gives the items after a key and the key to continue after; `place` names the list, so
+    """Answer one page. `read` gives the items after a key and the key to continue after; `of` names the list, so
     that a cursor of another one is refused; `person` is the field of an item whose profile is wanted."""
     after = ""
     if query.cursor is not None:
-        after = opened(service.seal.open_listing, caller.user_id, place, query.cursor)
+        after = opened(service.seal.open_listing, caller.user_id, of, query.cursor)
     async with service.database.read() as connection:
         items, following = await read(connection, after)
         people = await profiles.read(connection, [item[person] for item in items])
-    cursor = service.seal.listing(caller.user_id, place, following) if following is not None else None
+    cursor = service.seal.listing(caller.user_id, of, following) if following is not None else None
     answer = {"items": items, "next": cursor, "profiles": people}
     return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))

@@ -7,8 +7,6 @@ import os
 from prometheus_client import REGISTRY, CollectorRegistry, Counter, Gauge, Histogram, generate_latest, multiprocess
 
 MESSAGES = Counter("nestrel_messages", "Messages posted and durable")
-DELIVERIES = Counter("nestrel_deliveries", "Change sets sent to followers")
-CATCH_UPS = Counter("nestrel_catch_ups", "Change sets read from the store for a follower that was behind")
 STALLED = Counter("nestrel_stalled", "Connections ended because nothing was read from them")
 EXPIRED = Counter("nestrel_expired", "Messages that the sweep has taken away", ["then"])
 SWEEP_BACKLOG = Gauge(
@@ -27,7 +25,6 @@ SWEEP_STEP_SECONDS = Histogram(
 REFUSALS = Counter("nestrel_refusals", "Refused requests and frames", ["problem"])
 CONNECTIONS = Gauge("nestrel_connections", "Open WebSockets", multiprocess_mode="livesum")
 STREAMS = Gauge("nestrel_streams", "Open streams of events", multiprocess_mode="livesum")
-FOLLOWS = Gauge("nestrel_follows", "Conversations followed, counted for each connection", multiprocess_mode="livesum")
 REQUEST_SECONDS = Histogram(
     "nestrel_request_seconds",
     "Time of an HTTP request",

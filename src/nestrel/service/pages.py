@@ -13,10 +13,11 @@ from dataclasses import dataclass
 from uuid import UUID
 
 from nestrel.core.paging import HistoryQuery
-from nestrel.store import history, profiles, rows
+from nestrel.store import rows
 from nestrel.store.access import Access
 from nestrel.store.database import Database
 from nestrel.store.native import Connection
+from nestrel.store.read import history, profiles
 
 _BYTES = 32 * 1024 * 1024
 

@@ -6,6 +6,7 @@ from datetime import timedelta
 from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
 from typing import Annotated
+from urllib.parse import urlsplit
 
 from pydantic import AliasChoices, BeforeValidator, Field, SecretStr, ValidationError, field_validator, model_validator
 from pydantic_settings import (
@@ -15,8 +16,6 @@ from pydantic_settings import (
     SettingsConfigDict,
     TomlConfigSettingsSource,
 )
-
-from nestrel.store.database import asyncpg_url
 
 _SECRET_BYTES = 32
 
@@ -30,6 +29,19 @@ def default_data_dir() -> Path:
 def _parts(value: object) -> object:
     """A list, also as text with commas between."""
     return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
+
+
+def _check_address(url: str) -> None:
+    """Refuse what is no address of a database, without the libraries that will use it."""
+    try:
+        parsed = urlsplit(url)
+        parsed.port  # noqa: B018 - reading it is the check
+    except ValueError:
+        raise ValueError("the database URL must look like postgresql://user@host:port/database") from None
+    if not parsed.scheme:
+        raise ValueError("the database URL must look like postgresql://user@host:port/database")
+    if parsed.scheme not in ("postgresql", "postgres", "postgresql+asyncpg"):
+        raise ValueError(f"the database URL must begin with postgresql://, not {parsed.scheme}://")
 
 
 Names = Annotated[tuple[str, ...], NoDecode, BeforeValidator(_parts)]
@@ -133,7 +145,7 @@ class Settings(BaseSettings):
     @classmethod
     def _database_url(cls, value: str | None) -> str | None:
         if value is not None:
-            asyncpg_url(value)
+            _check_address(value)
         return value
 
     @field_validator("schema_")

@@ -30,9 +30,10 @@ from nestrel.core.problems import (
     Unauthenticated,
     fault,
 )
+from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
+from nestrel.live.following import Following
 from nestrel.service import frames, metrics, problems
 from nestrel.service.addressing import written
-from nestrel.service.following import Delivery, Ended, Event, Following, Rewound
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outgoing import SMALL

@@ -19,11 +19,11 @@ from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
+from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
-from nestrel.service.checkpoints import Checkpoints
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
@@ -33,11 +33,13 @@ from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
-from nestrel.store import closed, profiles, repeats, schema, troubles
+from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
-from nestrel.store.batch import Growth
 from nestrel.store.database import Database, writable
-from nestrel.store.writer import Writer
+from nestrel.store.keep import closed
+from nestrel.store.write import profiles, repeats
+from nestrel.store.write.batch import Growth
+from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()
 
@@ -124,7 +126,7 @@ class Service:
             await self.load_seal()
         checkpoints = Checkpoints(self.hub, self.source, self.settings.checkpoint_seconds)
         self._tasks = [
-            asyncio.create_task(self._erase(), name="eraser"),
+            asyncio.create_task(self._empty_closed(), name="eraser"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(end_stalled(self), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
@@ -252,7 +254,7 @@ class Service:
         if (ailing := self.database.ailing) is not None:
             raise ailing
 
-    async def _erase(self) -> None:
+    async def _empty_closed(self) -> None:
         """Take away what closed conversations held, at start and whenever one is closed; and go on with what a process
         that was killed has left: changed profiles of which not all have been told."""
         while True:

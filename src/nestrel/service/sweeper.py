@@ -11,9 +11,9 @@ import structlog
 
 from nestrel.core.retention import Then
 from nestrel.service import metrics
-from nestrel.store import retention, sweep
 from nestrel.store.database import Database
-from nestrel.store.sweep import Backlog, Step
+from nestrel.store.keep import retention, sweep
+from nestrel.store.keep.sweep import Backlog, Step
 
 log = structlog.get_logger()
 

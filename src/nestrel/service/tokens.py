@@ -13,11 +13,11 @@ import structlog
 
 from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.core.text import check_display_name, check_picture, check_user_id
+from nestrel.service.minting import SERVICE_SCOPE
 from nestrel.service.settings import Settings
 
 log = structlog.get_logger()
 
-SERVICE_SCOPE = "nestrel.service"
 _ALGORITHMS = {("RSA", None): "RS256", ("EC", "P-256"): "ES256", ("OKP", "Ed25519"): "EdDSA"}
 _KEYS_SECONDS = 600.0
 _REFETCH_SECONDS = 5.0
@@ -217,11 +217,3 @@ def _usable(claim: Any, check: Any) -> str | None:
     except ValueError:
         return None
     return kept
-
-
-def mint(secret: str, user_id: str, *, seconds: int, now: int, issuer: str | None = None, audience: str | None = None,
-         name: str | None = None, picture: str | None = None, scope: str | None = None) -> str:  # fmt: skip
-    """A HS256 token for development and scripts; `now` in seconds since 1970."""
-    claims = {"sub": user_id, "iat": now, "exp": now + seconds, "name": name, "picture": picture, "scope": scope,
-              "iss": issuer, "aud": audience}  # fmt: skip
-    return jwt.encode({key: value for key, value in claims.items() if value is not None}, secret, "HS256")

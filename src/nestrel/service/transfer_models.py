@@ -27,8 +27,7 @@ class ExportQuery(Request):
 class ImportLine(BaseModel):
     """One message to bring in: a message object as an export has it, of which these fields are read. `key` makes a
     repeat harmless. `reply_line` is the line of this request, from 1, that it replies to; `reply_to` a message that
-    is here already. A tombstone comes with `removed_at` and no body. It documents what `nestrel.service.importing`
-    reads."""
+    is here already. A tombstone comes with `removed_at` and no body."""
 
     model_config = ConfigDict(extra="ignore")
 

@@ -1,1 +1,1 @@
-"""PostgreSQL through SQLAlchemy: all SQL of the project lives in this package."""
+"""PostgreSQL: all SQL of the project lives in this package. Connections and migrations are SQLAlchemy's."""

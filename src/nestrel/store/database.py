@@ -8,16 +8,15 @@ import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 
-from sqlalchemy import text
 from sqlalchemy.engine import make_url
 from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
 
 from nestrel.core.problems import StoreUnavailable, Trouble
-from nestrel.store import events, troubles
-from nestrel.store.epochs import History
+from nestrel.store import constraints, epochs, events, troubles
 from nestrel.store.events import Moved
-from nestrel.store.native import SCHEMA, Connection, NewEpoch, execute, fetch
+from nestrel.store.histories import History, NewEpoch
+from nestrel.store.native import SCHEMA, Connection, execute, fetch
 
 _WAIT_SECONDS = 10.0
 _AILING_SECONDS = 10.0
@@ -88,8 +87,8 @@ class Database:
     says, `on_commit` hears of each committed event.
 
     Connections are SQLAlchemy's, in autocommit, and are kept checked out between uses: checking one out of its pool
-    costs more than the statements of most requests. Transactions are the driver's, so that statements in the driver's
-    own form (`nestrel.store.native`) and SQLAlchemy's take part in the same one.
+    costs more than the statements of most requests. Statements and
+    transactions are the driver's (`nestrel.store.native`).
     """
 
     def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None,
@@ -180,7 +179,7 @@ class Database:
             raise ConnectionError("the database did not answer in time") from None
         connection = Connection(sql, (await sql.get_raw_connection()).driver_connection, self.history, self.schema)
         try:
-            await self.history.met(connection)
+            await epochs.met(connection)
         except BaseException:
             await self._discard(connection)
             raise
@@ -189,7 +188,7 @@ class Database:
     async def give_back(self, connection: Connection) -> None:
         """End the use of a connection; one that is in the middle of something is of no use to anyone else."""
         self._free.release()
-        if connection.driver.is_closed() or not connection.whole or connection.driver.is_in_transaction():
+        if connection.driver.is_closed() or not connection.at_rest or connection.driver.is_in_transaction():
             await self._discard(connection)
         else:
             self._idle.append(connection)
@@ -203,7 +202,7 @@ class Database:
     async def translate(self, error: Exception) -> None:
         """Raise `StoreUnavailable` if the error says that the store cannot serve, and why. When it is away, the other
         connections are as dead as this one; when it is slow or locked, they are not."""
-        if isinstance(error, NewEpoch) or troubles.constraint(error) == troubles.EPOCH:
+        if isinstance(error, NewEpoch) or troubles.constraint(error) == constraints.EPOCH:
             await self._renew(error)
         reason = troubles.reason_of(error)
         if reason is None:
@@ -217,7 +216,7 @@ class Database:
         """Record what the database has become, or learn what another process has recorded, and begin anew from it."""
         set_back = error.set_back if isinstance(error, NewEpoch) else None
         async with self.read() as connection:
-            await self.history.begin(connection, set_back=set_back)
+            await epochs.begin(connection, set_back=set_back)
         self.on_epoch()
         raise StoreUnavailable(
             "the database was restored or failed over; go on from your cursor", retry_after=1, reason=Trouble.RESTORED
@@ -250,8 +249,8 @@ class Database:
     async def cursor_key(self) -> bytes:
         """The key that seals cursors, the same for every process on this database."""
         async with self.read() as connection:
-            result = await connection.execute(text("SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'"))
-            return bytes(result.scalar_one())
+            [(value,)] = await fetch(connection, "SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'")
+            return bytes(value)
 
     async def close(self) -> None:
         """End all connections, whether or not the other side is there to hear it."""

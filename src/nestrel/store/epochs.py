@@ -2,7 +2,7 @@
 
 A statement tells the present epoch by `CURRENT`: the newest one recorded, if it was recorded on the timeline and in
 the very table that answers now. A promotion begins a new timeline, and a table that was loaded from a dump is another
-table; then `CURRENT` is null, and whoever meets that records a new epoch (`History.begin`). What a connection cannot
+table; then `CURRENT` is null, and whoever meets that records a new epoch (`begin`). What a connection cannot
 change under it, the cluster and the database, is looked at once for each. A copy of files that was put back says
 nothing of itself: `nestrel db restored` marks it, unless a cursor from later than now gives it away.
 """
@@ -15,7 +15,8 @@ from typing import Any
 
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import BEGINS_KEPT, Begun, Epoch, Lineage
-from nestrel.store.native import Connection, NewEpoch, execute, fetch
+from nestrel.store.histories import NewEpoch
+from nestrel.store.native import Connection, execute, fetch
 
 CURRENT = """(SELECT CASE WHEN e.made_in = e.tableoid AND e.timeline =
 left(pg_walfile_name(pg_current_wal_insert_lsn()), 8)
@@ -23,9 +24,6 @@ left(pg_walfile_name(pg_current_wal_insert_lsn()), 8)
 """SQL for the present epoch's id; null where it is not recorded yet."""
 
 POSITION = "CAST(pg_current_wal_insert_lsn() - '0/0' AS bigint)"
-
-CONSTRAINT = "conversations_epoch"
-"""No row is moved in an epoch that is not recorded."""
 
 
 def stamp(conversation: str) -> str:
@@ -48,7 +46,7 @@ SELECT system_identifier, (SELECT oid FROM pg_database WHERE datname = current_d
        has_function_privilege('pg_read_file(text, bigint, bigint, boolean)', 'execute')
 FROM pg_control_system()
 """
-_PLACE = """
+_SITE = """
 SELECT system_identifier, (SELECT oid FROM pg_database WHERE datname = current_database())::bigint,
        to_regclass('nestrel.epochs') IS NOT NULL
 FROM pg_control_system()
@@ -66,55 +64,32 @@ def new_id() -> int:
     return int.from_bytes(os.urandom(8)) >> 1
 
 
-class History:
-    """What one process knows of the epochs of its database; shared by its connections. `changed` counts the times at
-    which it met another one."""
+async def met(connection: Connection) -> None:
+    """Look at a connection that has just been made."""
+    [(system, database_id, there)] = await fetch(connection, _SITE)
+    if not there or connection.history.site == (system, database_id):
+        return
+    await begin(connection)
 
-    def __init__(self) -> None:
-        self.lineage: Lineage | None = None
-        self.changed = 0
-        self._place: tuple[int, int] | None = None
 
-    @property
-    def known(self) -> Lineage:
-        if self.lineage is None:
-            raise NewEpoch
-        return self.lineage
-
-    def check(self, epoch: int | None) -> int:
-        """The epoch that a statement has told. Raises `NewEpoch` if it is not the one that this process knows."""
-        if epoch is None or self.lineage is None or epoch != self.lineage.present:
-            raise NewEpoch
-        return epoch
-
-    async def met(self, connection: Connection) -> None:
-        """Look at a connection that has just been made."""
-        [(system, database_id, there)] = await fetch(connection, _PLACE)
-        if not there or self._place == (system, database_id):
-            return
-        await self.begin(connection)
-
-    async def begin(self, connection: Connection, *, set_back: int | None = None) -> bool:
-        """Record a new epoch if the present one is not the newest recorded, and learn all of them. `set_back` is the
-        epoch that has been proved to be another's, or that an operator says is: it ends whatever it looks like.
-        Whether one was recorded."""
-        async with connection.transaction():
-            await execute(connection, _LOCK)
-            system, database_id, timeline, replayed, may_read = (await fetch(connection, _NOW))[0]
-            newest = (await fetch(connection, _NEWEST) or [None])[0]
-            same = newest is not None and newest[2:5] == (_signed(system), database_id, timeline) and newest[5]
-            recorded = not same or set_back == newest[1]
-            if recorded:
-                branch = None
-                if newest is not None and newest[2:4] == (_signed(system), database_id) and newest[5] and not same:
-                    branch = await _branch(connection, newest[4], timeline, replayed, may_read)
-                await execute(connection, _RECORD, new_id(), branch, _signed(system), database_id, timeline)
-            found = await fetch(connection, _RECORDED)
-        lineage = Lineage([Epoch(*row) for row in found])
-        if self.lineage is not None and lineage.present != self.lineage.present:
-            self.changed += 1
-        self.lineage, self._place = lineage, (system, database_id)
-        return recorded
+async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
+    """Record a new epoch if the present one is not the newest recorded, and learn all of them. `set_back` is the
+    epoch that has been proved to be another's, or that an operator says is: it ends whatever it looks like.
+    Whether one was recorded."""
+    async with connection.transaction():
+        await execute(connection, _LOCK)
+        system, database_id, timeline, replayed, may_read = (await fetch(connection, _NOW))[0]
+        newest = (await fetch(connection, _NEWEST) or [None])[0]
+        same = newest is not None and newest[2:5] == (_signed(system), database_id, timeline) and newest[5]
+        recorded = not same or set_back == newest[1]
+        if recorded:
+            branch = None
+            if newest is not None and newest[2:4] == (_signed(system), database_id) and newest[5] and not same:
+                branch = await _branch(connection, newest[4], timeline, replayed, may_read)
+            await execute(connection, _RECORD, new_id(), branch, _signed(system), database_id, timeline)
+        found = await fetch(connection, _RECORDED)
+    connection.history.learn(Lineage([Epoch(*row) for row in found]), (system, database_id))
+    return recorded
 
 
 def _signed(system: int) -> int:

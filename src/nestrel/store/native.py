@@ -1,36 +1,24 @@
-"""A connection, and statements in the driver's own form (`$1`, `$2`, …) for the hot paths: no compilation, arrays as
-parameters."""
+"""A connection, and the one form in which statements are written: the driver's own (`$1`, `$2`, …), which needs no
+compilation and takes arrays as parameters."""
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from datetime import datetime
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, Literal, cast
+from typing import Any, Literal, cast
 from uuid import UUID
 
 import asyncpg
 import orjson
-from sqlalchemy import CursorResult, Executable, TextClause, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.store.events import Moved
-
-if TYPE_CHECKING:
-    from nestrel.store.epochs import History
+from nestrel.store.histories import History
 
 SCHEMA = "nestrel"
 """The schema that all statements name; a database with another one has it put in its place."""
-
-
-class NewEpoch(Exception):
-    """The database has another history than this process knows. `set_back` is the epoch that has ended, where nothing
-    but a proof of it says so."""
-
-    def __init__(self, set_back: int | None = None) -> None:
-        super().__init__("the database has another history than before")
-        self.set_back = set_back
 
 
 @lru_cache(maxsize=1000)
@@ -41,10 +29,10 @@ def in_schema(sql: str, schema: str) -> str:
 
 class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
-    transaction has announced so far, `history` what its process knows of the database's epochs; `whole` is false from
+    transaction has announced so far, `history` what its process knows of the database's epochs; `at_rest` is false from
     before a transaction begins until its end is known."""
 
-    __slots__ = ("driver", "history", "schema", "sql", "told", "whole")
+    __slots__ = ("at_rest", "driver", "history", "schema", "sql", "told")
 
     def __init__(self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA) -> None:
         self.sql = sql
@@ -52,31 +40,26 @@ class Connection:
         self.history = history
         self.schema = schema
         self.told: list[Moved] = []
-        self.whole = True
+        self.at_rest = True
 
     @asynccontextmanager
     async def transaction(
         self, isolation: Literal["read_committed", "repeatable_read"] | None = None, *, readonly: bool = False
     ) -> AsyncIterator[None]:
         """A transaction, committed at the end of the block. One whose beginning or end was cut off leaves the
-        connection not `whole`: the driver would take the next transaction for a part of this one, and never commit."""
+        connection not `at_rest`: the driver would take the next transaction for a part of this one, and never commit
+        it."""
         transaction = self.driver.transaction(isolation=isolation, readonly=readonly)
-        self.whole = False
+        self.at_rest = False
         await transaction.start()
         try:
             yield
         except BaseException:
             await transaction.rollback()
-            self.whole = True
+            self.at_rest = True
             raise
         await transaction.commit()
-        self.whole = True
-
-    async def execute(self, statement: Executable, values: Mapping[str, Any] | None = None) -> CursorResult[Any]:
-        """Run a statement of SQLAlchemy's."""
-        if self.schema != SCHEMA and isinstance(statement, TextClause):
-            statement = text(in_schema(statement.text, self.schema))
-        return await self.sql.execute(statement, values)
+        self.at_rest = True
 
     def named(self, sql: str) -> str:
         """A statement in the driver's form, for this database's schema."""

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any
+from uuid import UUID
 
 from nestrel.core.durations import Duration
 from nestrel.core.retention import NO_RULE, Rule, Then
+from nestrel.store.native import Connection, array, execute, fetch
 
 RULE_COLUMNS = "keep_last, keep_for, keep_bytes, after_expiry, hold"
 
@@ -29,22 +32,59 @@ def rule(keep_last: int | None, keep_for: str | None, keep_bytes: int | None, th
     return Rule(keep_last, Duration.parse(keep_for) if keep_for else None, keep_bytes, Then(then), hold)
 
 
-def values(wanted: Rule) -> dict[str, Any]:
-    """The same as values for a statement with `VALUES` or `SET`."""
+def values(wanted: Rule) -> tuple[Any, ...]:
+    """The same as values for a statement with `placed`."""
     for_ = wanted.keep_for
-    return {
-        "keep_last": wanted.keep_last,
-        "keep_for": for_.text if for_ else None,
-        "months": for_.months if for_ else None,
-        "rest": for_.rest if for_ else None,
-        "keep_bytes": wanted.keep_bytes,
-        "after_expiry": wanted.then.value,
-        "hold": wanted.hold,
-    }
+    return (
+        wanted.keep_last,
+        for_.text if for_ else None,
+        for_.months if for_ else None,
+        for_.rest if for_ else None,
+        wanted.keep_bytes,
+        wanted.then.value,
+        wanted.hold,
+    )
 
 
-_SPAN = "make_interval(months => CAST(:months AS int)) + CAST(:rest AS interval)"
 INTO = "keep_last, keep_for, keep_span, keep_bytes, after_expiry, hold"
-VALUES = f":keep_last, :keep_for, {_SPAN}, :keep_bytes, :after_expiry, :hold"
-SET = f"({INTO}) = ({VALUES})"
-"""A rule's columns and its `values`, for an INSERT and for an UPDATE."""
+THEN = 6
+"""The columns of a rule, and which of its `values` is `after_expiry`."""
+
+
+def placed() -> str:
+    """SQL for `values`, in the order of `INTO`, where they are a statement's first: `$1` to `$7`."""
+    span = "make_interval(months => CAST($3 AS int)) + CAST($4 AS interval)"
+    return f"CAST($1 AS bigint), CAST($2 AS text), {span}, CAST($5 AS bigint), CAST($6 AS text), CAST($7 AS boolean)"
+
+
+_SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM nestrel.service_rule ORDER BY version DESC LIMIT 1"
+# A bound from below on when the next message expires: the sweep looks then, and finds the next bound. Rows are written
+# in the order of their ids, as conversations are locked: two who do so never wait for each other in a ring.
+_DUE = """
+WITH bound AS (
+    SELECT c.id, greatest(coalesce((SELECT created_at FROM nestrel.messages WHERE conversation_id = c.id AND seq =
+    c.floor),
+                                   clock_timestamp()) + c.keep_span, clock_timestamp() + interval '1 second') AS at
+    FROM nestrel.conversations c
+    WHERE c.id = ANY($1::text::uuid[]) AND c.keep_span IS NOT NULL AND NOT c.hold AND c.closed_at IS NULL
+), held AS MATERIALIZED (
+    SELECT conversation_id FROM nestrel.expiry_due WHERE conversation_id = ANY($1::text::uuid[])
+    ORDER BY conversation_id FOR UPDATE
+), gone AS (
+    DELETE FROM nestrel.expiry_due
+    WHERE conversation_id IN (SELECT conversation_id FROM held) AND conversation_id NOT IN (SELECT id FROM bound)
+)
+INSERT INTO nestrel.expiry_due (conversation_id, due_at) SELECT id, at FROM bound ORDER BY id
+ON CONFLICT (conversation_id) DO UPDATE SET due_at = excluded.due_at
+"""
+
+
+async def service_rule(connection: Connection) -> tuple[int, Rule]:
+    """The rule of conversations that have none of their own, and its version."""
+    [(version, *found)] = await fetch(connection, _SERVICE_RULE)
+    return version, rule(*found)
+
+
+async def mark_due(connection: Connection, ids: Sequence[UUID]) -> None:
+    """Say when the sweep has to look at conversations for what has grown old; never, for those without such a rule."""
+    await execute(connection, _DUE, array(ids))

@@ -7,8 +7,6 @@ from sqlalchemy.exc import DBAPIError
 
 from nestrel.core.problems import Trouble
 
-EPOCH = "conversations_epoch"
-
 _AWAY = (
     OSError,
     asyncpg.InterfaceError,

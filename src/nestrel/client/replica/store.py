@@ -109,25 +109,25 @@ class ReplicaFile:
     def apply_answer(self, answer: Wire) -> tuple[int, int]:
         """Take in an answer of `POST /resync`; returns how many conversations and rows it brought."""
         with self.write() as connection:
-            whole = answer["reset"]
-            if whole and (answer["begins"] or self.meta("whole") is None):
+            from_nothing = answer["reset"]
+            if from_nothing and (answer["begins"] or self.meta("whole") is None):
                 connection.execute("UPDATE conversations SET named = 0")
                 connection.execute("UPDATE profiles SET rev = 0")  # of another history they may be newer than any now
                 _put(connection, "whole", "1")
-            elif not whole:
-                self._end_whole(connection)
+            elif not from_nothing:
+                self._end_from_nothing(connection)
             for id_ in answer["gone"]:
                 _drop(connection, id_)
             rows = sum(_apply(connection, item) for item in answer["items"])
-            if whole:
+            if from_nothing:
                 marks = ",".join("?" * len(answer["joined"]))
                 connection.execute(f"UPDATE conversations SET named = 1 WHERE id IN ({marks})", answer["joined"])
                 if not answer["more"]:
-                    self._end_whole(connection)
+                    self._end_from_nothing(connection)
             _put(connection, "cursor", answer["cursor"])
         return len(answer["items"]) + len(answer["gone"]), rows
 
-    def _end_whole(self, connection: sqlite3.Connection) -> None:
+    def _end_from_nothing(self, connection: sqlite3.Connection) -> None:
         """The end of a sync from nothing: what it did not name is not the member's any more."""
         if self.meta("whole") is not None:
             for (id_,) in connection.execute("SELECT id FROM conversations WHERE NOT named").fetchall():

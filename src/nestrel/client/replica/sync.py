@@ -17,13 +17,13 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
-from nestrel.client.errors import Unreachable, passes, read_json
+from nestrel.client.errors import passes, read_json
 from nestrel.client.line import Frame, Line, problem_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile, Resynced
 from nestrel.core.backoff import delays
 from nestrel.core.outbox import Entry, Outcome, outcome
-from nestrel.core.problems import InvalidRequest, NestrelError, Problem
+from nestrel.core.problems import InvalidRequest, NestrelError, Problem, Unreachable
 
 _AGAIN_SECONDS = 1.0
 

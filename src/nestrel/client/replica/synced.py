@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
+from collections.abc import Callable
+from contextlib import AbstractAsyncContextManager
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
 
-from nestrel.client.line import Line, address_of, signed_in
+from nestrel.client.line import Line, SignedIn, address_of
 from nestrel.client.messages import path as path_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.reading import Reading
@@ -32,10 +32,8 @@ class _Service:
         self.name = base_url.rstrip("/")
         self._transport = transport
 
-    @asynccontextmanager
-    async def line(self) -> AsyncIterator[Line]:
-        async with signed_in(address_of(self.name), self._transport.token) as line:
-            yield line
+    def line(self) -> AbstractAsyncContextManager[Line]:
+        return SignedIn(address_of(self.name), self._transport.token)
 
     async def resync(self, cursor: str | None) -> bytes:
         body = {"cursor": cursor} if cursor is not None else {}

@@ -14,8 +14,9 @@ from nestrel.core.problems import Forbidden, NotFound
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import ListQuery
-from nestrel.store import archive, rows, sweep
+from nestrel.store import rows
 from nestrel.store.access import Caller, see
+from nestrel.store.keep import archive, sweep
 from nestrel.store.native import Connection
 
 router = APIRouter(prefix="/conversations/{conversation_id}/archive", route_class=JsonRoute, tags=["archive"])

@@ -19,9 +19,9 @@ from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangesQuery
 from nestrel.service.state import Service
-from nestrel.store import changes
 from nestrel.store.access import Caller, not_found, see
-from nestrel.store.changes import Changes
+from nestrel.store.read import changes
+from nestrel.store.read.changes import Changes
 
 router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRoute, tags=["changes"])
 

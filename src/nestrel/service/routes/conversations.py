@@ -4,26 +4,27 @@ from __future__ import annotations
 
 import os
 import time
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Annotated, Any
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
-from nestrel.core.ids import uuid7
+from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
-from nestrel.core.problems import Forbidden, invalid
-from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
+from nestrel.core.problems import invalid
 from nestrel.core.text import pack_attributes
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
 from nestrel.service.state import Service
-from nestrel.store import conversations, profiles, snapshots
+from nestrel.store import snapshots
 from nestrel.store.access import Caller, see
-from nestrel.store.conversations import ListPosition, NewConversation
+from nestrel.store.read import conversations, profiles
+from nestrel.store.read.conversations import ListPosition
 from nestrel.store.rows import Wire
+from nestrel.store.write import conversations as changing
 
 router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conversations"])
 
@@ -31,42 +32,26 @@ router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conver
 @router.post("", responses=documented(Conversation, status=201, s200=Conversation), status_code=201)
 async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep) -> Json:
     """Make a conversation; you become its owner. A direct one that exists already is answered with 200."""
-    others = [user_id for user_id in dict.fromkeys(wanted.members) if user_id != caller.user_id]
-    pair = None
-    if wanted.kind is Kind.DIRECT:
-        if not others:
-            raise invalid("/members", "a direct conversation is with someone else")
-        pair = direct_pair(caller.user_id, others[0])
-    now = time.time()
-    new = NewConversation(
-        id=uuid7(int(now * 1000), os.urandom(10)),
-        kind=wanted.kind,
+    new = new_conversation(
+        caller.user_id,
+        wanted.kind,
+        wanted.members,
         visibility=wanted.visibility,
         name=wanted.name,
         title=wanted.title,
         attributes=pack_attributes(wanted.attributes),
-        direct_pair=pair,
-        created_by=caller.user_id,
-        created_at=datetime.fromtimestamp(now, UTC),
         rule=wanted.retention.rule if wanted.retention is not None else None,
-        members=[(caller.user_id, Role.OWNER), *((user_id, default_role(wanted.kind)) for user_id in others)],
+        now=time.time(),
+        random=os.urandom(10),
     )
-    conversation_id, made = await _make_or_find(service, new)
-    async with service.database.read() as connection:
-        answer = await conversations.show(connection, conversation_id, caller.user_id)
+    conversation_id, made = await changing.make(service.database, new)
     location = {"Location": f"/v1/conversations/{conversation_id}"}
-    return Json(answer, 201 if made else 200, location)
+    return Json(await _shown(service, caller, conversation_id), 201 if made else 200, location)
 
 
-async def _make_or_find(service: Service, new: NewConversation) -> tuple[UUID, bool]:
-    while True:
-        if new.direct_pair is not None:
-            async with service.database.read() as connection:
-                found = await conversations.find_direct(connection, new.direct_pair)
-            if found is not None:
-                return found, False
-        if await conversations.make(service.database, new):
-            return new.id, True
+async def _shown(service: Service, caller: Caller, conversation_id: UUID) -> Wire:
+    async with service.database.read() as connection:
+        return await conversations.show(connection, conversation_id, caller.user_id)
 
 
 @router.get("", responses=documented(ConversationPage))
@@ -129,26 +114,13 @@ async def change(conversation_id: UUID, wanted: ChangeConversation, service: Ser
         fields["attributes"] = pack_attributes(fields["attributes"])
     if "visibility" in fields:
         fields["visibility"] = fields["visibility"].value
-    async with service.database.write() as connection:
-        access = await see(connection, conversation_id, caller, lock=True)
-        if not access.standing.may_change:
-            raise Forbidden("only an owner changes a conversation")
-        if access.standing.kind is Kind.DIRECT and (
-            fields.get("name") is not None or fields.get("visibility") == Visibility.OPEN
-        ):
-            raise Forbidden("a direct conversation has no name and stays closed")
-        await conversations.change(service.database, connection, conversation_id, fields)
-    async with service.database.read() as connection:
-        return Json(await conversations.show(connection, conversation_id, caller.user_id))
+    await changing.change(service.database, caller, conversation_id, fields)
+    return Json(await _shown(service, caller, conversation_id))
 
 
 @router.delete("/{conversation_id}", status_code=204, responses=documented(None, status=204))
 async def close(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
     """Close it for good; from then on it does not exist for anyone, and its content is erased."""
-    async with service.database.write() as connection:
-        access = await see(connection, conversation_id, caller, lock=True)
-        if not access.standing.may_change:
-            raise Forbidden("only an owner closes a conversation")
-        await conversations.close(service.database, connection, conversation_id)
+    await changing.close(service.database, caller, conversation_id)
     service.something_closed.set()
     return Response(status_code=204)

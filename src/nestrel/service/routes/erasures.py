@@ -16,8 +16,9 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_t
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery
 from nestrel.service.retention_models import AskErasure, ErasePerson
-from nestrel.store import erasing, profiles
+from nestrel.store.keep import erasing
 from nestrel.store.native import Connection
+from nestrel.store.read import profiles
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/erasures", route_class=JsonRoute, tags=["erasures"])
@@ -58,8 +59,7 @@ async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> 
             extra={"preview": found},
         )
     id_ = uuid7(time.time_ns() // 1_000_000, os.urandom(10))
-    async with service.database.write() as connection:
-        erasure = await erasing.begin(connection, id_, wanted.user_id, caller.user_id)
+    erasure = await erasing.begin(service.database, id_, wanted.user_id, caller.user_id)
     await service.erasures.empty_profile(wanted.user_id)
     service.erasures.wanted.set()
     return Json(erasure.wire(), 201, {"Location": f"/v1/erasures/{id_}"})

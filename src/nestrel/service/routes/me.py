@@ -7,7 +7,8 @@ from fastapi import APIRouter
 from nestrel.core.objects import Profile
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.models import ChangeProfile
-from nestrel.store import profiles
+from nestrel.store.read import profiles
+from nestrel.store.write import profiles as changing
 
 router = APIRouter(route_class=JsonRoute, tags=["profile"])
 
@@ -23,10 +24,7 @@ async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
 @router.patch("/me", responses=documented(Profile))
 async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDep) -> Json:
     """Change your profile; everyone who shares a conversation with you sees the new one at once."""
-    async with service.database.read() as connection:
-        present = (await profiles.read(connection, [caller.user_id]))[caller.user_id]
-    fields = {**present, **wanted.model_dump(exclude_unset=True)}
-    await profiles.change(service.database, caller.user_id, fields["display_name"], fields["picture"])
+    await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True))
     async with service.database.read() as connection:
         found = await profiles.read(connection, [caller.user_id])
     return Json(found[caller.user_id])

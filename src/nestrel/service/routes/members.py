@@ -8,19 +8,18 @@ from uuid import UUID
 from fastapi import APIRouter, Path, Query, Request
 from starlette.responses import Response
 
-from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
 from nestrel.core.objects import Member, MemberPage
 from nestrel.core.problems import NotFound, invalid
-from nestrel.core.roles import Role
 from nestrel.core.text import check_user_id
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ChangeMember, ListQuery, PutMember
 from nestrel.service.state import Service
-from nestrel.store import members
 from nestrel.store.access import Caller, see
 from nestrel.store.native import Connection
+from nestrel.store.read import members
 from nestrel.store.rows import Wire
+from nestrel.store.write import members as changing
 
 router = APIRouter(prefix="/conversations/{conversation_id}/members", route_class=JsonRoute, tags=["members"])
 
@@ -59,18 +58,7 @@ async def put(
 ) -> Json:
     """Join an open conversation yourself, or add someone. Who is a member already is answered with 200."""
     who = _resolve(user_id, caller)
-    async with service.database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await members.census(connection, conversation_id, who)
-        if who == caller.user_id and census.role is None:
-            role = role_on_joining(standing, wanted.role)
-        elif who == caller.user_id and wanted.role in (None, census.role):
-            role = census.role or role_on_joining(standing, wanted.role)
-        else:
-            role = role_on_adding(standing, census.role, wanted.role, census.owners)
-        new = census.role is None
-        if role is not census.role:
-            await members.put(service.database, connection, conversation_id, who, role, new=new)
+    new = await changing.put(service.database, caller, conversation_id, who, wanted.role)
     return await _show(service, conversation_id, who, 201 if new else 200)
 
 
@@ -80,28 +68,14 @@ async def change(
 ) -> Json:
     """Change a member's role."""
     who = _resolve(user_id, caller)
-    async with service.database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await members.census(connection, conversation_id, who)
-        role = role_on_adding(standing, census.role or Role.READER, wanted.role, census.owners)
-        if census.role is None:
-            raise NotFound("there is no such member")
-        if role is not census.role:
-            await members.put(service.database, connection, conversation_id, who, role, new=False)
+    await changing.change(service.database, caller, conversation_id, who, wanted.role)
     return await _show(service, conversation_id, who, 200)
 
 
 @router.delete("/{user_id:path}", status_code=204, responses=documented(None, status=204))
 async def end(conversation_id: UUID, user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Response:
     """Leave the conversation, or remove someone from it."""
-    who = _resolve(user_id, caller)
-    own = who == caller.user_id
-    async with service.database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await members.census(connection, conversation_id, who)
-        check_leaving(standing, census.role, census.owners, census.members, own=own)
-        reason = "left" if own else "removed"
-        await members.leave(service.database, connection, conversation_id, who, reason=reason)
+    await changing.end(service.database, caller, conversation_id, _resolve(user_id, caller))
     return Response(status_code=204)
 
 

@@ -15,9 +15,9 @@ from nestrel.service.commands import revs_of
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import EditMessage, ListQuery
-from nestrel.store import edits, history
 from nestrel.store.access import Caller, see
 from nestrel.store.native import Connection
+from nestrel.store.read import edits, history
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages/{seq}", route_class=JsonRoute, tags=["messages"])

@@ -31,7 +31,7 @@ from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
 from nestrel.service.state import Service
 from nestrel.store import rows
 from nestrel.store.access import Caller
-from nestrel.store.changes import position_of
+from nestrel.store.read.changes import position_of
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=JsonRoute, tags=["messages"])
 

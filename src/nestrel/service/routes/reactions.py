@@ -16,9 +16,9 @@ from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery, ReactionsQuery
 from nestrel.service.routes.message import SeqPath, kept, shown
 from nestrel.service.state import Service
-from nestrel.store import reactions, receipts
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection
+from nestrel.store.read import reactions, receipts
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages/{seq}", route_class=JsonRoute, tags=["messages"])

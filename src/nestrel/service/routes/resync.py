@@ -17,9 +17,10 @@ from nestrel.service.http import CallerDep, DirectRoute, ServiceDep, body_of, do
 from nestrel.service.listing import opened
 from nestrel.service.models import ResyncRequest
 from nestrel.service.state import Service
-from nestrel.store import resync, rows
+from nestrel.store import rows
 from nestrel.store.access import Caller
-from nestrel.store.resync import Resync
+from nestrel.store.read import resync
+from nestrel.store.read.resync import Resync
 
 direct = APIRouter(prefix="/v1", tags=["changes"], route_class=DirectRoute)
 
@@ -65,7 +66,7 @@ def _written(service: Service, caller: Caller, found: Resync) -> str:
         "gone": [str(id_) for id_ in found.gone],
         "cursor": service.seal.all(caller.user_id, found.cursor),
         "more": found.more,
-        "reset": found.whole,
+        "reset": found.from_nothing,
         "begins": found.begins,
         "rewound": found.rewound,
     }

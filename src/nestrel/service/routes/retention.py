@@ -8,28 +8,22 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 from starlette.responses import Response
 
+from nestrel.core.conversations import check_ruling
 from nestrel.core.objects import RetentionPreview, RetentionRule, RetentionRun
 from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, Then
 from nestrel.service import retention_models as models
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
 from nestrel.service.state import Service
-from nestrel.store import previewing, retention
-from nestrel.store.access import Access, Caller, see
-from nestrel.store.native import Connection
+from nestrel.store import rules
+from nestrel.store.access import Caller, see
+from nestrel.store.keep import previewing, retention
 
 router = APIRouter(route_class=JsonRoute, tags=["retention"])
 
 ConfirmQuery = Annotated[models.Confirmation, Query()]
 _OF_ONE = "/conversations/{conversation_id}/retention"
 _RUN_SECONDS = 1.0
-
-
-async def _owned(connection: Connection, conversation_id: UUID, caller: Caller, *, lock: bool = False) -> Access:
-    access = await see(connection, conversation_id, caller, lock=lock)
-    if not access.standing.may_change:
-        raise Forbidden("only an owner sets what a conversation keeps")
-    return access
 
 
 @router.get(_OF_ONE, responses=documented(RetentionRule))
@@ -57,17 +51,14 @@ async def clear(conversation_id: UUID, query: ConfirmQuery, service: ServiceDep,
 
 
 async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Rule | None, *, confirmed: bool) -> Json:
-    async def check(connection: Connection, lock: bool) -> Access:
-        return await _owned(connection, conversation_id, caller, lock=lock)
-
-    return Json(await retention.put(service.database, conversation_id, rule, confirmed=confirmed, check=check))
+    return Json(await retention.put(service.database, conversation_id, rule, confirmed=confirmed, caller=caller))
 
 
 @router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
 async def preview(conversation_id: UUID, wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take away now, counts and dates; nothing changes."""
     async with service.database.read() as connection:
-        await _owned(connection, conversation_id, caller)
+        check_ruling((await see(connection, conversation_id, caller)).standing)
         return Json((await previewing.preview(connection, [conversation_id], wanted.rule)).wire())
 
 
@@ -76,7 +67,7 @@ async def show_for_all(service: ServiceDep, caller: CallerDep) -> Json:
     """The rule of all conversations without one of their own. For a trusted backend, as all that follows."""
     check_trusted(caller, "does this")
     async with service.database.read() as connection:
-        return Json(retention.wire((await retention.service_rule(connection))[1], own=False))
+        return Json(retention.wire((await rules.service_rule(connection))[1], own=False))
 
 
 @router.put("/retention", responses=documented(RetentionRule))
@@ -94,8 +85,7 @@ async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
 
 async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
     check_trusted(caller, "does this")
-    async with service.database.write() as connection:
-        await retention.put_service_rule(connection, rule, confirmed=confirmed)
+    await retention.put_service_rule(service.database, rule, confirmed=confirmed)
     return Json(retention.wire(rule, own=False))
 
 

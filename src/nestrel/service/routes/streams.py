@@ -14,10 +14,11 @@ from starlette.responses import StreamingResponse
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core.problems import StoreUnavailable
+from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
+from nestrel.live.following import Following
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.addressing import written
-from nestrel.service.following import Checkpoint, Delivery, Ended, Event, Following, Rewound
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
@@ -67,8 +68,8 @@ async def every(
     stream = Stream(service, caller, request, one=False)
     with stream.ended_by_failure():
         await stream.begin(bearer(request.headers.get("authorization")))
-        _, stream.whole = await stream.following.follow_all(since)
-        stream.rewound = since is not None and not stream.whole and service.history.present != since.epoch
+        _, stream.from_nothing = await stream.following.follow_all(since)
+        stream.rewound = since is not None and not stream.from_nothing and service.history.present != since.epoch
     return EventResponse(stream)
 
 
@@ -77,7 +78,7 @@ class Stream:
 
     def __init__(self, service: Service, caller: Caller, request: Request, *, one: bool) -> None:
         self.sending_since: float | None = None
-        self.whole = self.rewound = False
+        self.from_nothing = self.rewound = False
         """How it begins: at nothing, or where the database was restored or failed over since the cursor was made."""
         self.client = request.scope.get("client")
         self.connection = request.scope.get("nestrel.connection")
@@ -135,7 +136,7 @@ class Stream:
 
     async def _texts(self) -> AsyncIterator[str]:
         yield ": here\n\n"
-        if self.whole:
+        if self.from_nothing:
             yield "event: reset\ndata: {}\n\n"
         elif self.rewound:
             yield self._text(Rewound())

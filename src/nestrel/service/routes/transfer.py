@@ -18,10 +18,10 @@ from nestrel.service import importing
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented, documented_text
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
-from nestrel.store import exporting
 from nestrel.store.access import see
-from nestrel.store.batch import Written
+from nestrel.store.keep import exporting
 from nestrel.store.rows import Wire
+from nestrel.store.write.batch import Written
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
 
@@ -76,7 +76,7 @@ async def _chunks(
 ) -> AsyncIterator[bytes]:
     """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
     write = exporting.table if query.form == "csv" else exporting.jsonl
-    async with service.exports.place(reader) as running, service.database.snapshot() as connection:
+    async with service.exports.turn(reader) as running, service.database.snapshot() as connection:
         if query.form == "csv":
             yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
         async for one in exporting.every(connection) if conversation_id is None else _only(conversation_id):

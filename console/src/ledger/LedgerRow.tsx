@@ -1,0 +1,46 @@
+import type { ConversationCopy, Row } from "../sync/conversationCopy";
+import type { Seat } from "../sync/seat";
+import { MessageRow } from "./MessageRow";
+import { GapRow, PendingRow, TornRow } from "./rows";
+
+/** One row of the ledger, whatever stands there. */
+export function LedgerRow(props: {
+  row: Row;
+  previous: Row | undefined;
+  copy: ConversationCopy;
+  seat: Seat;
+  load: (from: number, to: number, older: boolean) => Promise<void>;
+  unreadFrom: number | null;
+  current: number | null;
+  onCurrent: (seq: number) => void;
+}) {
+  const { row, previous, copy, seat, load, unreadFrom, current, onCurrent } = props;
+  if (row.kind === "torn") return <TornRow gone={row.gone} floor={row.floor} seat={seat} id={copy.id} />;
+  if (row.kind === "gap")
+    return <GapRow from={row.from} to={row.to} onLoad={() => void load(row.from, row.to, true)} />;
+  if (row.kind === "pending")
+    return (
+      <PendingRow
+        pending={row.pending}
+        live={seat.line.state === "live"}
+        onRetry={() => void seat.outbox.retry(row.pending.n)}
+        onDrop={() => void seat.outbox.discard(row.pending.n)}
+      />
+    );
+  const { message } = row;
+  const before = previous?.kind === "message" ? previous.message.created_at : null;
+  const newDay =
+    before === null || new Date(before).toDateString() !== new Date(message.created_at).toDateString();
+  return (
+    <MessageRow
+      message={message}
+      waiting={row.waiting}
+      copy={copy}
+      seat={seat}
+      newDay={newDay}
+      unreadFrom={message.seq === unreadFrom}
+      current={message.seq === current}
+      onCurrent={() => onCurrent(message.seq)}
+    />
+  );
+}

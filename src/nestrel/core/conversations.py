@@ -1,0 +1,95 @@
+"""Decisions on conversations: what a new one is, and who may change, close or rule one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+from uuid import UUID
+
+from nestrel.core.ids import uuid7
+from nestrel.core.problems import Forbidden, invalid
+from nestrel.core.retention import Rule
+from nestrel.core.roles import Kind, Role, Standing, Visibility, default_role, direct_pair
+
+
+@dataclass(frozen=True, slots=True)
+class NewConversation:
+    """A conversation to make; `members` are (user id, role), the maker first. Without a `rule` it goes by the
+    service's."""
+
+    id: UUID
+    kind: Kind
+    visibility: Visibility
+    name: str | None
+    title: str
+    attributes: str | None
+    direct_pair: str | None
+    created_by: str
+    created_at: datetime
+    members: Sequence[tuple[str, Role]]
+    rule: Rule | None = None
+
+
+def new_conversation(
+    maker: str,
+    kind: Kind,
+    members: Sequence[str],
+    *,
+    visibility: Visibility,
+    name: str | None,
+    title: str,
+    attributes: str | None,
+    rule: Rule | None,
+    now: float,
+    random: bytes,
+) -> NewConversation:
+    """What a user asks for: they are its owner, the others have the default role. `now` is in seconds since 1970,
+    `random` ten bytes.
+
+    Raises:
+        InvalidRequest: a direct conversation is with nobody else.
+    """
+    others = [user_id for user_id in dict.fromkeys(members) if user_id != maker]
+    if kind is Kind.DIRECT and not others:
+        raise invalid("/members", "a direct conversation is with someone else")
+    return NewConversation(
+        id=uuid7(int(now * 1000), random),
+        kind=kind,
+        visibility=visibility,
+        name=name,
+        title=title,
+        attributes=attributes,
+        direct_pair=direct_pair(maker, others[0]) if kind is Kind.DIRECT else None,
+        created_by=maker,
+        created_at=datetime.fromtimestamp(now, UTC),
+        members=[(maker, Role.OWNER), *((user_id, default_role(kind)) for user_id in others)],
+        rule=rule,
+    )
+
+
+def check_change(standing: Standing, fields: Mapping[str, Any]) -> None:
+    """Whether these fields may be set.
+
+    Raises:
+        Forbidden: by nobody but an owner, or not in a conversation of this kind.
+    """
+    if not standing.may_change:
+        raise Forbidden("only an owner changes a conversation")
+    if standing.kind is Kind.DIRECT and (
+        fields.get("name") is not None or fields.get("visibility") == Visibility.OPEN.value
+    ):
+        raise Forbidden("a direct conversation has no name and stays private")
+
+
+def check_closing(standing: Standing) -> None:
+    """Whether it may be closed for good. Raises `Forbidden`."""
+    if not standing.may_change:
+        raise Forbidden("only an owner closes a conversation")
+
+
+def check_ruling(standing: Standing) -> None:
+    """Whether its retention rule may be set, or what a rule would take be shown. Raises `Forbidden`."""
+    if not standing.may_change:
+        raise Forbidden("only an owner sets what a conversation keeps")

@@ -1,0 +1,66 @@
+"""The checkpoints of a process: every few seconds one question for all that is followed here, which finds a lost
+wake-up as well."""
+
+from __future__ import annotations
+
+import asyncio
+from uuid import UUID
+
+import structlog
+
+from nestrel.core.cursors import AllPosition
+from nestrel.live.following import Following
+from nestrel.live.hub import Hub
+from nestrel.live.source import Source
+
+log = structlog.get_logger()
+
+
+class Checkpoints:
+    """Takes a snapshot every `seconds`, makes sure that the hub has handed on all that moved up to it, and tells
+    those who follow all of their conversations. What cannot be handed on holds up only those who follow it."""
+
+    def __init__(self, hub: Hub, source: Source, seconds: float) -> None:
+        self._hub = hub
+        self._source = source
+        self._seconds = seconds
+        self._behind: dict[UUID, int] = {}
+
+    async def run(self) -> None:
+        """Until cancelled; a store that is away is asked again at the next turn."""
+        since = None
+        while True:
+            try:
+                since = await self.turn(since)
+            except Exception as error:
+                log.warning("checkpoint.failed", reason=str(error))
+            await asyncio.sleep(self._seconds)
+
+    async def turn(self, since: AllPosition | None) -> AllPosition:
+        """One question; returns the snapshot from which the next one asks."""
+        if since is None or not (self._hub.channels or self._hub.watched):
+            now = await self._source.now()
+            if since is None:
+                self._look_again()
+            return now
+        # Who comes while this is asked is not spoken for: their conversations may not be among those asked about.
+        asking = {one: one.generation for one in self._hub.watchers() if isinstance(one, Following) and one.follows_all}
+        now, moved = await self._source.stirred(list(self._hub.channels), since)
+        if now.epoch != since.epoch:
+            self._behind.clear()
+            self._look_again()
+            return now
+        behind = self._hub.unreached(self._behind)
+        self._behind = behind | await self._hub.reach(moved)
+        for following, generation in asking.items():
+            sent = self._behind.keys().isdisjoint(following.follows)
+            if sent and following.generation == generation and following.follows_all:
+                following.reached(now)
+        return now
+
+    def _look_again(self) -> None:
+        """There is no snapshot to ask from: whatever was not heard of since is looked for."""
+        self._hub.look_again()
+        for listener in self._hub.watchers():
+            if isinstance(listener, Following):
+                listener.look_again()

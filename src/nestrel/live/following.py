@@ -1,0 +1,378 @@
+"""What one connection follows, and what is to be sent on it next; for a WebSocket and for a stream of events alike.
+
+Nothing is queued here but what has no other place: change sets lie in the hub or in the store until `next` fetches
+one, so a reader that is slow costs a position for each conversation.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Awaitable, Callable
+from uuid import UUID
+
+import structlog
+
+from nestrel.core import limits
+from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
+from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
+from nestrel.live import metrics
+from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
+from nestrel.live.hub import Follower, Hub
+from nestrel.live.source import Gone, Source
+from nestrel.store.access import Caller, not_found
+
+log = structlog.get_logger()
+
+_CATCH_UP_ROWS = 500
+_CATCH_UP_RETRY_SECONDS = 1.0
+
+
+class Following:
+    """`Listener` of the hub. `stirred` is called whenever `next` may have something."""
+
+    def __init__(
+        self, hub: Hub, source: Source, seal: Callable[[], CursorSeal], caller: Caller, stirred: Callable[[], None]
+    ) -> None:
+        self.caller = caller
+        self.follows: dict[UUID, Follower] = {}
+        self.generation = 0
+        """Grows before each registration at the hub: a checkpoint asked for before says nothing of what came."""
+        self._hub = hub
+        self._source = source
+        self._seal = seal
+        self._stirred = stirred
+        self._all = False
+        self._all_started = False
+        self._early: set[UUID] = set()
+        self._left_out: set[UUID] = set()
+        self._dirty: dict[Follower, None] = {}
+        self._unsettled: set[Follower] = set()
+        self._ended: deque[Ended] = deque()
+        self._joining: set[asyncio.Task[None]] = set()
+        self._rejoined: set[UUID] = set()
+        self._checkpoint: AllPosition | None = None
+        self._sent = False
+        self._owed = False
+        self._rewound = False
+        self._over = False
+
+    # Commands
+
+    async def follow(self, conversation_id: UUID, start: ChangePosition | None, token: str | None) -> str | None:
+        """Follow one conversation, from a position (`token` is its cursor) or from now on; returns the cursor that it
+        begins at. The follower is registered before access is looked at: whoever loses it in between is told by the
+        hub.
+
+        Raises:
+            NotFound, Forbidden: the caller may not see it, or not follow it.
+            SlowDown: these are too many.
+        """
+        present = self.follows.get(conversation_id)
+        if present is None and len(self.follows) >= limits.FOLLOWS_PER_SOCKET:
+            raise SlowDown(f"one connection follows at most {limits.FOLLOWS_PER_SOCKET:,} conversations; unfollow some")
+        (follower,) = await self._register([conversation_id])
+        try:
+            await self._source.check(self.caller, conversation_id)
+        except BaseException:
+            self._hub.unfollow(follower)
+            raise
+        present = self.follows.get(conversation_id)
+        if present is not None:
+            self._hub.unfollow(follower)
+            follower = present
+        elif follower.live:
+            self._add(follower)
+        else:
+            raise not_found(conversation_id)  # membership ended while we looked
+        self._left_out.discard(conversation_id)
+        if start is not None and (follower.at is None or present is None or start.rev < follower.at.rev):
+            follower.at, follower.cursor = start, token
+        self.wake(follower)
+        return self._cursor_of(follower)
+
+    async def follow_all(self, since: AllPosition | None) -> tuple[AllPosition, bool]:
+        """Follow every conversation of the member's, from a snapshot or from now on, and those joined later. Returns
+        where it begins, and whether that is at nothing because `since` is of a state that is not this store's."""
+        user_id = self.caller.user_id
+        self._hub.watch(user_id, self)
+        self._all = True
+        start = await self._source.now()
+        mine = await self._source.mine(user_id)
+        followers = await self._register([id_ for id_ in mine if id_ not in self.follows])
+        try:
+            from_nothing, moved = await self._source.moved(user_id, since or start)
+        except BaseException:
+            for follower in followers:
+                self._hub.unfollow(follower)
+            raise
+        gone = {one.id: one.gone for one in moved if one.gone is not None}
+        for follower in followers:
+            if follower.channel.id in gone or follower.channel.id in self.follows or not follower.live:
+                self._hub.unfollow(follower)
+            else:
+                self._add(follower)
+        for one in moved:
+            if one.gone is not None:
+                if since is not None:
+                    self._ended.append(Ended(one.id, one.gone))
+            elif (held := self.follows.get(one.id)) is None:
+                self.joined(one.id)
+            elif one.start is None or held.at is None or one.start.rev < held.at.rev:
+                held.at, held.cursor = one.start, None
+                self.wake(held)
+        self._left_out.clear()
+        self._all_started = True
+        self._owed = True  # one checkpoint says that it has caught up, also where nothing came
+        while self._early:
+            self.joined(self._early.pop())
+        self._stirred()
+        return (start if since is None or from_nothing else since), from_nothing
+
+    def unfollow(self, conversation_id: UUID) -> None:
+        follower = self.follows.pop(conversation_id, None)
+        if follower is not None:
+            self._forget(follower)
+            if self._all:
+                self._left_out.add(conversation_id)
+
+    def end_all(self) -> None:
+        """The connection has ended."""
+        self._over = True
+        self._hub.unwatch(self.caller.user_id, self)
+        for task in self._joining:
+            task.cancel()
+        for follower in self.follows.values():
+            self._forget(follower)
+        self.follows.clear()
+
+    async def _register(self, conversation_ids: list[UUID]) -> list[Follower]:
+        self.generation += 1
+        return await self._hub.follow(conversation_ids, self.caller.user_id, self)
+
+    def _add(self, follower: Follower) -> None:
+        follower.started = True
+        self.follows[follower.channel.id] = follower
+        metrics.FOLLOWS.inc()
+        self.wake(follower)  # whatever came before it was started has been passed over
+
+    def _forget(self, follower: Follower) -> None:
+        self._hub.unfollow(follower)
+        self._dirty.pop(follower, None)
+        self._unsettled.discard(follower)
+        metrics.FOLLOWS.dec()
+
+    def _cursor_of(self, follower: Follower) -> str | None:
+        """The conversation cursor of all that was sent to a follower."""
+        if follower.cursor is None and follower.at is not None:
+            follower.cursor = self._seal().conversation(self.caller.user_id, follower.channel.id, follower.at)
+        return follower.cursor
+
+    # The hub's side
+
+    def wake(self, follower: Follower) -> None:
+        self._dirty[follower] = None
+        self._stirred()
+
+    def end(self, follower: Follower, reason: str) -> None:
+        conversation_id = follower.channel.id
+        self._dirty.pop(follower, None)
+        self._unsettled.discard(follower)
+        if self.follows.get(conversation_id) is not follower:
+            return  # whoever was about to follow finds out that it may not
+        del self.follows[conversation_id]
+        metrics.FOLLOWS.dec()
+        self._ended.append(Ended(conversation_id, reason))
+        if conversation_id in self._rejoined:
+            self.joined(conversation_id)  # word of it came while the end of before was still to be told
+        self._stirred()
+
+    def joined(self, conversation_id: UUID) -> None:
+        if conversation_id in self._left_out or not self._all or self._over:
+            return
+        if conversation_id in self.follows:
+            self._rejoined.add(conversation_id)
+            return
+        if not self._all_started:
+            self._early.add(conversation_id)  # nothing is sent before the answer that says where it all begins
+            return
+        self._join(lambda: self._follow_joined(conversation_id))
+
+    def renewed(self) -> None:
+        """The database has another history, in which the member may be in conversations that were left, or never
+        joined, in the one before."""
+        self._checkpoint = None
+        self.generation += 1
+        self._rewound = True
+        self._stirred()
+        self.look_again()
+
+    def look_again(self) -> None:
+        """Word of what the member joined may have been lost."""
+        if self._all_started:
+            self._join(self._look_for_joined)
+
+    def _join(self, work: Callable[[], Awaitable[None]]) -> None:
+        """Do something about what was joined, until it is done: no checkpoint comes before that."""
+        task = asyncio.create_task(self._until_done(work))
+        self._joining.add(task)
+        task.add_done_callback(self._joined_done)
+
+    def _joined_done(self, task: asyncio.Task[None]) -> None:
+        self._joining.discard(task)
+        self._stirred()
+
+    async def _until_done(self, work: Callable[[], Awaitable[None]]) -> None:
+        while not self._over:
+            try:
+                await work()
+            except Problem as problem:
+                log.warning("follow.joined_not_read", reason=problem.detail)
+                await asyncio.sleep(_CATCH_UP_RETRY_SECONDS)
+            else:
+                return
+
+    async def _look_for_joined(self) -> None:
+        for conversation_id in await self._source.mine(self.caller.user_id):
+            if conversation_id not in self.follows:
+                self.joined(conversation_id)
+
+    async def _follow_joined(self, conversation_id: UUID) -> None:
+        (follower,) = await self._register([conversation_id])
+        try:
+            await self._source.check(self.caller, conversation_id)
+        except (NotFound, Forbidden):
+            self._hub.unfollow(follower)  # left again, before word of the joining had come
+            return
+        except BaseException:
+            self._hub.unfollow(follower)
+            raise
+        if not follower.live:
+            return
+        if conversation_id in self.follows or conversation_id in self._left_out or self._over:
+            self._hub.unfollow(follower)
+            return
+        self._rejoined.discard(conversation_id)
+        follower.at = None  # a conversation that is new to the client begins with its newest page
+        self._add(follower)
+
+    @property
+    def follows_all(self) -> bool:
+        """Whether checkpoints are of use: nothing of the member's was left out at the client's wish."""
+        return self._all_started and not self._left_out
+
+    def reached(self, at: AllPosition) -> None:
+        """The hub has handed on all up to a snapshot: say so once that, too, has been sent."""
+        self._checkpoint = at
+        self._stirred()
+
+    # Sending
+
+    @property
+    def pending(self) -> bool:
+        """Whether `next` would give something, or might."""
+        return bool(self._dirty or self._ended or self._rewound or (self._checkpoint is not None and self._settled))
+
+    @property
+    def _settled(self) -> bool:
+        return not (self._dirty or self._unsettled or self._joining or self._ended)
+
+    async def next(self) -> Event | None:
+        """What is to be sent next, None for nothing now. What it gives counts as sent."""
+        if self._rewound:
+            self._rewound = False
+            return Rewound()
+        while self._ended or self._dirty:
+            if self._ended:
+                self._sent = True
+                return self._ended.popleft()
+            follower = next(iter(self._dirty))
+            # To the end of the row: one with much to catch up on does not hold up the others.
+            if len(self._dirty) > 1:
+                del self._dirty[follower]
+                self._dirty[follower] = None
+            found = await self._deliver(follower)
+            if found is not None:
+                self._sent = True
+                return found
+        if self._checkpoint is None or not self._settled:
+            return None
+        at, self._checkpoint = self._checkpoint, None
+        if not (self._sent or self._owed) or not self.follows_all:
+            return None
+        self._sent = self._owed = False
+        return Checkpoint(self._seal().all(self.caller.user_id, at))
+
+    async def _deliver(self, follower: Follower) -> Delivery | None:
+        """One change set of one conversation; the rest waits for the next turn."""
+        channel = follower.channel
+        at = follower.at
+        if not (follower.live and follower.started) or (
+            at is not None and channel.at is not None and at.complete and _beyond(at, channel.at)
+        ):
+            self._dirty.pop(follower, None)
+            return None
+        entry = channel.next_entry(at) if at is not None else None
+        if entry is not None:
+            return self._moved_on(follower, entry.end, entry.tail, read=entry.read)
+        return await self._catch_up(follower)
+
+    def _moved_on(self, follower: Follower, end: ChangePosition, tail: str, *, read: bool) -> Delivery:
+        base = self._cursor_of(follower)
+        cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
+        follower.at, follower.cursor = end, cursor
+        latest = follower.channel.at
+        if latest is not None and end.complete and _beyond(end, latest):
+            self._dirty.pop(follower, None)
+        metrics.DELIVERIES.inc()
+        return Delivery(base, cursor, tail, read)
+
+    async def _catch_up(self, follower: Follower) -> Delivery | None:
+        """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
+        overlap; who may no longer read gets nothing."""
+        channel, at = follower.channel, follower.at
+        upto = None
+        if at is not None and channel.at is not None and (at.epoch != channel.at.epoch or at.rev <= channel.at.rev):
+            upto = channel.at
+        try:
+            found = await self._source.catch_up(self.caller, channel.id, at, _CATCH_UP_ROWS, upto)
+        except Problem:
+            self._dirty.pop(follower, None)
+            if follower.live:
+                self._unsettled.add(follower)
+                asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self._again, follower)
+            return None
+        if not follower.live or follower.at is not at:
+            return None  # it ended meanwhile, or was asked to begin elsewhere
+        if isinstance(found, Gone):
+            self._hub.unfollow(follower)
+            self.end(follower, found.reason)
+            return None
+        metrics.CATCH_UPS.inc()
+        if found.end == at:
+            self._dirty.pop(follower, None)
+            return None
+        return self._moved_on(follower, found.end, found.tail(), read=True)
+
+    def check_again(self) -> None:
+        """The caller may do less than before: whatever of it may not be followed ends."""
+        self._join(self._drop_forbidden)
+
+    async def _drop_forbidden(self) -> None:
+        for conversation_id, follower in list(self.follows.items()):
+            try:
+                await self._source.check(self.caller, conversation_id)
+            except (NotFound, Forbidden):
+                if self.follows.get(conversation_id) is follower:
+                    self._hub.unfollow(follower)
+                    self.end(follower, "removed")
+
+    def _again(self, follower: Follower) -> None:
+        self._unsettled.discard(follower)
+        if follower.live:
+            self.wake(follower)
+
+
+def _beyond(at: ChangePosition, other: ChangePosition) -> bool:
+    """Whether a position is as far as another one of the same history."""
+    return at.epoch == other.epoch and at.rev >= other.rev

@@ -1,0 +1,9 @@
+"""What is counted of what is followed, for Prometheus; the rest is in `nestrel.service.metrics`."""
+
+from __future__ import annotations
+
+from prometheus_client import Counter, Gauge
+
+DELIVERIES = Counter("nestrel_deliveries", "Change sets sent to followers")
+CATCH_UPS = Counter("nestrel_catch_ups", "Change sets read from the store for a follower that was behind")
+FOLLOWS = Gauge("nestrel_follows", "Conversations followed, counted for each connection", multiprocess_mode="livesum")

@@ -1,0 +1,50 @@
+"""The constraints of the database by name, and what it means for a caller that one of them was violated.
+
+Races end here: two who do the same at one moment are told apart by a unique index, and by nothing before it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import asyncpg
+
+from nestrel.core.problems import NameTaken
+
+NAME = "conversations_name"
+DIRECT_PAIR = "conversations_direct_pair"
+SERVICE_RULE = "service_rule_pkey"
+EPOCH = "conversations_epoch"
+"""No row is moved in an epoch that is not recorded."""
+
+REFUSED = frozenset({NAME})
+"""What the caller is told of, by `refusals`."""
+
+AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH})
+"""Somebody was there a moment before, or the database has become another: whoever meets it looks again."""
+
+KEPT = frozenset(
+    {
+        "archive_authors_pkey", "archive_segments_pkey", "archive_segments_whole", "conversations_after_expiry_check",
+        "conversations_counted", "conversations_floor", "conversations_kind_check", "conversations_pkey",
+        "conversations_swept", "conversations_visibility_check", "discarded_runs_pkey", "epochs_id_key", "epochs_pkey",
+        "erasures_pkey", "expired_backlog_pkey", "expired_keys_pkey", "expiry_due_pkey",
+        "members_conversation_id_fkey", "members_left_reason_check", "members_pkey", "members_role_check",
+        "message_edits_pkey", "messages_format_check", "messages_key", "messages_pkey", "profile_news_pkey",
+        "profiles_pkey", "reaction_counts_count_check", "reaction_counts_pkey", "reactions_pkey",
+        "service_secrets_pkey",
+    }
+)  # fmt: skip
+"""What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""
+
+
+@contextmanager
+def refusals(*, name: str | None) -> Iterator[None]:
+    """Turn a violation that a caller can do something about into its problem; `name` is what was asked for."""
+    try:
+        yield
+    except asyncpg.IntegrityConstraintViolationError as error:
+        if error.constraint_name == NAME:
+            raise NameTaken(f"another conversation is called {name!r}; choose another name") from None
+        raise

@@ -1,0 +1,99 @@
+"""Everything that a conversation holds, in order and as of one moment: what is archived, then what is live."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+from collections.abc import AsyncIterator, Iterable
+from uuid import UUID
+
+import orjson
+
+from nestrel.core.retention import Then
+from nestrel.store import rules
+from nestrel.store.keep import archive, records
+from nestrel.store.keep.records import Run
+from nestrel.store.native import Connection, fetch
+from nestrel.store.rows import Wire
+
+_PLACE = f"""
+SELECT {rules.floor("c")}, head, after_expiry, coalesce(
+    (SELECT next_seq FROM nestrel.expired_backlog WHERE conversation_id = c.id), floor)
+FROM nestrel.conversations c WHERE id = $1 AND closed_at IS NULL
+"""
+_EVERY = "SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $1 ORDER BY id LIMIT 1000"
+_ROWS = 1_000
+_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
+
+CSV_COLUMNS = (
+    "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
+    "edits", "removed_at", "removed_by", "reactions",
+)  # fmt: skip
+
+
+async def jsonl(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[bytes]:
+    """A conversation as JSON Lines, in chunks of whole lines. `connection` is in a transaction that sees one moment.
+    What has expired and waits for the sweep counts as archived, if that is where it goes."""
+    if archived:
+        async for _, text in archive.every(connection, conversation_id):
+            yield text
+    async for run in _runs(connection, conversation_id, live=live, archived=archived):
+        yield b"\n".join([line.text for line in run.lines()]) + b"\n"
+
+
+async def table(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[bytes]:
+    """The same as CSV (RFC 4180) in the order of `CSV_COLUMNS`, without the line that names them."""
+    if archived:
+        async for _, text in archive.every(connection, conversation_id):
+            yield as_csv(orjson.loads(line) for line in text.splitlines())
+    async for run in _runs(connection, conversation_id, live=live, archived=archived):
+        yield as_csv(run.objects())
+
+
+def as_csv(messages: Iterable[Wire]) -> bytes:
+    """Message objects as CSV; attributes and reactions are JSON in their fields, null is an empty field."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    for message in messages:
+        packed = {**message, "attributes": _json(message["attributes"]), "reactions": _json(message["reactions"])}
+        writer.writerow([_cell(packed[column]) for column in CSV_COLUMNS])
+    return out.getvalue().encode()
+
+
+def _cell(value: object) -> object:
+    """A cell that no spreadsheet takes for a formula: one that begins like one has an apostrophe in front."""
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+
+
+def _json(value: object) -> str | None:
+    return orjson.dumps(value).decode() if value else None
+
+
+async def _runs(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[Run]:
+    found = await fetch(connection, _PLACE, conversation_id)
+    if not found:
+        return
+    floor, head, then, waiting = found[0]
+    low = waiting if archived and then == Then.ARCHIVE else floor
+    high = head if live else floor - 1
+    # The store reads the next run while this one is written and sent.
+    coming = asyncio.ensure_future(records.read(connection, conversation_id, low, high, _ROWS))
+    try:
+        while (run := await coming).messages:
+            low = run.messages[-1][0] + 1
+            coming = asyncio.ensure_future(records.read(connection, conversation_id, low, high, _ROWS))
+            yield run
+    finally:
+        if not coming.done():
+            coming.cancel()
+            await asyncio.wait({coming})
+
+
+async def every(connection: Connection) -> AsyncIterator[UUID]:
+    """All conversations, by id."""
+    after = UUID(int=0)
+    while found := await fetch(connection, _EVERY, after):
+        for (conversation_id,) in found:
+            yield conversation_id
+        after = found[-1][0]

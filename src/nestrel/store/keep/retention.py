@@ -1,0 +1,248 @@
+"""The rules of conversations and of the service: read, set, and brought to bear as time goes by."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from uuid import UUID
+
+import asyncpg
+
+from nestrel.core.conversations import check_ruling
+from nestrel.core.locked import Locked
+from nestrel.core.problems import ConfirmNeeded
+from nestrel.core.retention import NO_RULE, Rule
+from nestrel.store import constraints, rules
+from nestrel.store.access import Caller, see
+from nestrel.store.database import Database
+from nestrel.store.keep import previewing
+from nestrel.store.native import Connection, array, execute, fetch
+from nestrel.store.rows import Wire
+from nestrel.store.rules import RULE_COLUMNS
+from nestrel.store.write import apply, expiry, facts
+from nestrel.store.write.expiry import Measured
+
+_RULE = f"SELECT {RULE_COLUMNS}, inherits FROM nestrel.conversations WHERE id = $1"
+_SET_SERVICE_RULE = f"""
+INSERT INTO nestrel.service_rule (version, {rules.INTO})
+SELECT max(version) + 1, {rules.placed()} FROM nestrel.service_rule
+"""
+# What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
+# one, to the archive, so that nothing is lost.
+_SET = f"""
+UPDATE nestrel.conversations c SET ({rules.INTO}) = ROW({rules.placed()}), inherits = $8, own_rev = rev + 1,
+    earlier_then = CASE WHEN after_expiry = ${rules.THEN} THEN earlier_then
+                        WHEN earlier_below > swept THEN 'archive' ELSE after_expiry END,
+    earlier_below = CASE WHEN after_expiry = ${rules.THEN} THEN earlier_below ELSE u.floor END
+FROM unnest($9::uuid[], $10::bigint[]) AS u (id, floor) WHERE c.id = u.id
+"""
+_BEHIND = """
+SELECT id FROM nestrel.conversations
+WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
+"""
+_STILL_BEHIND = """
+SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[]) AND inherits < $2
+"""
+_DUE_NOW = f"""
+SELECT d.conversation_id, {rules.floor("c")} > c.floor
+FROM nestrel.expiry_due d JOIN nestrel.conversations c ON c.id = d.conversation_id
+WHERE d.due_at <= clock_timestamp() ORDER BY d.due_at LIMIT $1
+"""
+_ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtextextended('retention ' || $1, 0))"
+
+_MANY = 200
+"""Conversations that one transaction gives a rule, or moves by age; it holds their locks."""
+
+
+def wire(rule: Rule, *, own: bool) -> Wire:
+    """A rule object; `then` is null where there is no rule."""
+    return {
+        "keep_last": rule.keep_last,
+        "keep_for": rule.keep_for.text if rule.keep_for else None,
+        "keep_bytes": rule.keep_bytes,
+        "then": rule.then.value if rule != NO_RULE else None,
+        "hold": rule.hold,
+        "own": own,
+    }
+
+
+async def read(connection: Connection, conversation_id: UUID) -> Wire:
+    """The rule that a conversation goes by, its own or the service's."""
+    [(*rule, inherits)] = await fetch(connection, _RULE, conversation_id)
+    return wire(rules.rule(*rule), own=inherits is None)
+
+
+async def _owned(connection: Connection, conversation_id: UUID, caller: Caller | None, *, lock: bool) -> None:
+    """Whether the caller may set the rule; None acts for the service itself."""
+    if caller is not None:
+        check_ruling((await see(connection, conversation_id, caller, lock=lock)).standing)
+
+
+async def put(
+    database: Database, conversation_id: UUID, rule: Rule | None, *, confirmed: bool, caller: Caller | None = None
+) -> Wire:
+    """Set a conversation's own rule, or with None go back to the service's; returns the rule as it then is. What it
+    takes is counted before the conversation is locked, so that nobody waits while that is done.
+
+    Raises:
+        NotFound, Forbidden: the caller may not see it, or not set its rule; None acts for the service itself.
+        ConfirmNeeded: it would take something away at once; `extra["preview"]` says what.
+    """
+    for last in (False, False, True):
+        async with database.read() as connection:
+            await _owned(connection, conversation_id, caller, lock=False)
+            version, wanted = (None, rule) if rule is not None else await rules.service_rule(connection)
+            if not confirmed:
+                await _confirm(connection, conversation_id, wanted)
+            measured = await expiry.measure(connection, [conversation_id], wanted)
+        async with database.write() as connection:
+            await _owned(connection, conversation_id, caller, lock=True)
+            places = list((await facts.lock(connection, [conversation_id])).values())
+            if confirmed or last or not await _takes(connection, places, wanted):
+                if not confirmed and last:
+                    await _confirm(connection, conversation_id, wanted)
+                await _set(database, connection, places, wanted, version, measured)
+                return await read(connection, conversation_id)
+        # Something came meanwhile that it would take: that is to be shown first.
+    raise AssertionError("the last turn has set it")
+
+
+async def _confirm(connection: Connection, conversation_id: UUID, wanted: Rule) -> None:
+    found = await previewing.preview(connection, [conversation_id], wanted)
+    if found.expires:
+        raise ConfirmNeeded(
+            f"this rule takes {found.expires:,} messages away at once; send confirm: true to go ahead",
+            extra={"preview": found.wire()},
+        )
+
+
+async def _takes(connection: Connection, places: Sequence[Locked], wanted: Rule) -> bool:
+    """Whether a rule takes anything from locked conversations, without counting it."""
+    cutoff = wanted.cutoff(await _now(connection))
+    aging = [place.floor for place in places]
+    if cutoff is not None:
+        aging = await expiry.aged(connection, [place.id for place in places], cutoff)
+    return any(
+        wanted.excess(place.messages, place.size) or aged > place.floor
+        for place, aged in zip(places, aging, strict=True)
+    )
+
+
+async def _set(
+    database: Database,
+    connection: Connection,
+    places: Sequence[Locked],
+    rule: Rule,
+    inherits: int | None,
+    measured: Mapping[UUID, Measured],
+) -> None:
+    """Give locked conversations a rule, exact from the commit on. What the old rule has expired stays expired."""
+    expired = [place.floor for place in places]
+    cutoff = rule.cutoff(await _now(connection))
+    if cutoff is not None:
+        found = await expiry.aged(connection, [place.id for place in places], cutoff)
+        for place, aged in zip(places, found, strict=True):
+            place.floor = max(place.floor, aged)
+    await execute(connection, _SET, *rules.values(rule), inherits, [place.id for place in places], expired)
+    for place in places:
+        place.rule = rule
+        place.next_rev()
+    await apply.move(database, connection, places, to_self=True, measured=measured)
+    await rules.mark_due(connection, [place.id for place in places])
+
+
+async def _now(connection: Connection) -> datetime:
+    [(now,)] = await fetch(connection, "SELECT clock_timestamp()")
+    assert isinstance(now, datetime)
+    return now
+
+
+async def put_service_rule(database: Database, rule: Rule, *, confirmed: bool) -> None:
+    """Set the rule of all conversations without one of their own. They get it in steps (`inherit`), each exact from
+    its own step on. Raises as `put` does."""
+    while True:
+        try:
+            async with database.write() as connection:
+                if not confirmed:
+                    found = await previewing.preview_service_rule(connection, rule)
+                    if found.expires:
+                        raise ConfirmNeeded(
+                            f"this rule takes {found.expires:,} messages away; send confirm: true to go ahead",
+                            extra={"preview": found.wire()},
+                        )
+                await execute(connection, _SET_SERVICE_RULE, *rules.values(rule))
+            return
+        except asyncpg.UniqueViolationError as error:
+            if error.constraint_name != constraints.SERVICE_RULE:
+                raise
+            # Another one was set at this moment, and has the version: this one comes behind it.
+
+
+async def inherit(database: Database) -> bool:
+    """Give the service's present rule to some conversations that follow an older one; False when none does, or
+    another process is at it. Those from which it takes nothing go together; the others one by one, each counted before
+    it is locked."""
+    async with database.read() as connection:
+        version, rule = await rules.service_rule(connection)
+        ids = [row[0] for row in await fetch(connection, _BEHIND, version, _MANY)]
+        measured = await expiry.measure(connection, sorted(ids), rule)
+    quiet = sorted(id_ for id_ in ids if id_ in measured and not measured[id_].takes)
+    done = await _give(database, quiet, rule, version, {}) if quiet else True
+    for id_ in sorted(set(ids) - set(quiet)):
+        done = done and await _give(database, [id_], rule, version, measured)
+    return bool(ids) and done
+
+
+async def _give(
+    database: Database, ids: Sequence[UUID], rule: Rule, version: int, measured: Mapping[UUID, Measured]
+) -> bool:
+    """Give conversations the service's rule, but for those that somebody holds at the moment; False if another
+    process is at it, or all of them are held."""
+    async with database.write() as connection:
+        if not await _alone(database, connection):
+            return False
+        locked, held = await facts.lock_free(connection, ids)
+        behind = {row[0] for row in await fetch(connection, _STILL_BEHIND, array(ids), version)}
+        places = [place for place in locked.values() if not place.closed and place.id in behind]
+        if places:
+            await _set(database, connection, places, rule, version, measured)
+    return len(held) < len(ids)
+
+
+async def _alone(database: Database, connection: Connection) -> bool:
+    """Whether no other process gives out rules or moves floors; until the end of the transaction none then will."""
+    return bool((await fetch(connection, _ONE_AT_A_TIME, database.schema))[0][0])
+
+
+async def age(database: Database) -> bool:
+    """Move the floors of some conversations past what has grown too old since the last time, and tell their
+    followers; False when none is due, or another process is at it."""
+    async with database.read() as connection:
+        due = await fetch(connection, _DUE_NOW, _MANY)
+    moving = sorted(row[0] for row in due if row[1])
+    for id_ in moving:
+        if not await settle(database, [id_], alone=True):
+            return False
+    async with database.write() as connection:
+        if not await _alone(database, connection):
+            return False
+        await rules.mark_due(connection, sorted(row[0] for row in due if not row[1]))
+    return len(due) == _MANY
+
+
+async def settle(database: Database, ids: Sequence[UUID], *, alone: bool = False) -> bool:
+    """Move the floors of conversations, given in order, to where age puts them at this instant. False, where it is to
+    be done `alone`: another process is at it."""
+    async with database.read() as connection:
+        measured = await expiry.measure(connection, ids)
+    async with database.write() as connection:
+        if alone and not await _alone(database, connection):
+            return False
+        places = (await facts.lock(connection, ids)).values()
+        moved = [place for place in places if not place.closed and place.floor > place.stored_floor]
+        for place in moved:
+            place.next_rev()
+        if moved:
+            await apply.move(database, connection, moved, to_self=True, measured=measured)
+        await rules.mark_due(connection, ids)
+    return True

@@ -1,0 +1,152 @@
+"""Conversations as a user sees them: one, and lists of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from nestrel.core.text import name_key
+from nestrel.store import rows, rules
+from nestrel.store.access import Caller
+from nestrel.store.native import Connection, fetch
+from nestrel.store.read import messages, receipts
+from nestrel.store.rows import MESSAGE_COLUMNS, Wire
+
+_SELECT = f"""
+SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
+       c.message_count - aged.n AS message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
+       CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
+       {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
+FROM nestrel.conversations c
+CROSS JOIN LATERAL (SELECT {rules.floor("c")} AS floor) f
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE f.floor > c.floor AND x.conversation_id = c.id
+    AND x.seq >= c.floor AND x.seq < f.floor AND x.removed_at IS NULL) aged
+LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $1 AND m.left_at IS NULL
+{receipts.unread_joins("c", "f.floor", "$1", "m.read_seq")}
+LEFT JOIN LATERAL (SELECT user_id FROM nestrel.members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
+    AND m.role IS NOT NULL AND x.user_id <> m.user_id LIMIT 1) partner ON true
+LEFT JOIN nestrel.messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
+"""
+
+_ONE = f"{_SELECT} WHERE c.id = $2"
+_SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[])"
+
+# The page is chosen on narrow rows first; the wide select above then runs for its few conversations.
+_MINE_PAGE = """
+SELECT c.id, c.last_at FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
+WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL
+  AND ($2::timestamptz IS NULL OR (c.last_at, c.id) < ($2, $3::uuid))
+ORDER BY c.last_at DESC, c.id DESC LIMIT $4
+"""
+_OPEN_PAGE = """
+SELECT c.id, c.last_at FROM nestrel.conversations c
+WHERE c.visibility = 'open' AND c.closed_at IS NULL
+  AND ($1::uuid IS NULL OR c.id < $1)
+ORDER BY c.id DESC LIMIT $2
+"""
+_EVERY_PAGE = """
+SELECT c.id, c.last_at FROM nestrel.conversations c
+WHERE c.closed_at IS NULL
+  AND ($1::uuid IS NULL OR c.id < $1)
+ORDER BY c.id DESC LIMIT $2
+"""
+
+_DIRECT = "SELECT id FROM nestrel.conversations WHERE direct_pair = $1 AND closed_at IS NULL"
+_IDS = """
+SELECT c.id FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
+WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL ORDER BY c.id LIMIT $2
+"""
+
+# A name is one conversation's: its index finds it, however many there are.
+_NAMED = """
+SELECT c.id, c.last_at FROM nestrel.conversations c
+WHERE c.name_key = $1 AND c.closed_at IS NULL AND (
+    CASE $2::text WHEN 'mine' THEN EXISTS (SELECT FROM nestrel.members m
+        WHERE m.conversation_id = c.id AND m.user_id = $3 AND m.left_at IS NULL)
+    WHEN 'open' THEN c.visibility = 'open' ELSE true END)
+"""
+
+
+async def find_direct(connection: Connection, pair: str) -> UUID | None:
+    """The open direct conversation of a pair."""
+    found = await fetch(connection, _DIRECT, pair)
+    return found[0][0] if found else None
+
+
+async def _wires(connection: Connection, found: Sequence[Any], *, viewer: bool = True) -> dict[UUID, Wire]:
+    """Conversation objects by id; without a viewer the fields that depend on one are null."""
+    last = [
+        (row["id"], [row[f"last_{name}"] for name in MESSAGE_COLUMNS.split(", ")])
+        for row in found
+        if row["last_seq"] is not None
+    ]
+    newest = dict(zip((id_ for id_, _ in last), await messages.wires(connection, last), strict=True))
+    return {row["id"]: _wire(row, newest.get(row["id"]), viewer=viewer) for row in found}
+
+
+def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
+    return {
+        "id": str(row["id"]),
+        "name": row["name"],
+        "title": row["title"],
+        "kind": row["kind"],
+        "visibility": row["visibility"],
+        "attributes": rows.raw_json(row["attributes"]),
+        "created_by": row["created_by"],
+        "created_at": rows.wire_time(row["created_at"]),
+        "head": row["head"],
+        "floor": row["floor"],
+        "rev": row["rev"],
+        "message_count": row["message_count"],
+        "last_message": last,
+        "my_role": row["role"] if viewer else None,
+        "partner": row["partner"] if viewer else None,
+        "unread": row["unread"] if viewer else None,
+        "members": row["member_count"],
+    }
+
+
+async def show(connection: Connection, conversation_id: UUID, user_id: str | None) -> Wire:
+    """One conversation as a user sees it, or for no viewer in particular. Access is the caller's business."""
+    [found] = await fetch(connection, _ONE, user_id or "", conversation_id)
+    return (await _wires(connection, [found], viewer=user_id is not None))[conversation_id]
+
+
+@dataclass(frozen=True, slots=True)
+class ListPosition:
+    """The last conversation of a page."""
+
+    at: datetime
+    id: UUID
+
+
+async def page(
+    connection: Connection,
+    scope: str,
+    caller: Caller,
+    limit: int,
+    after: ListPosition | None,
+    name: str | None,
+) -> tuple[list[Wire], ListPosition | None]:
+    """One page of `mine` (newest activity first) or `open` (newest made first); for a trusted backend `open` is
+    every conversation. Returns the position of the next page, None at the end."""
+    every = scope != "mine" and caller.service
+    if name is not None:
+        found = await fetch(connection, _NAMED, name_key(name), "every" if every else scope, caller.user_id)
+    elif scope == "mine":
+        at, id_ = (after.at, after.id) if after else (None, None)
+        found = await fetch(connection, _MINE_PAGE, caller.user_id, at, id_, limit + 1)
+    else:
+        found = await fetch(connection, _EVERY_PAGE if every else _OPEN_PAGE, after.id if after else None, limit + 1)
+    ids = [row["id"] for row in found[:limit]]
+    by_id = await _wires(connection, await fetch(connection, _SOME, caller.user_id, ids))
+    last = found[limit - 1] if len(found) > limit else None
+    return [by_id[id_] for id_ in ids if id_ in by_id], ListPosition(last["last_at"], last["id"]) if last else None
+
+
+async def ids_of(connection: Connection, user_id: str, most: int) -> list[UUID]:
+    """The open conversations that a user is a member of."""
+    return [row[0] for row in await fetch(connection, _IDS, user_id, most)]

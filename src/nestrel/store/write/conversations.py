@@ -1,0 +1,115 @@
+"""Conversations: made, changed and closed. Whoever does one of these holds the conversation's lock from the look at
+the caller's role to the commit."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+import asyncpg
+
+from nestrel.core.conversations import NewConversation, check_change, check_closing
+from nestrel.core.text import name_key
+from nestrel.store import epochs, rules
+from nestrel.store.access import Caller, see
+from nestrel.store.constraints import DIRECT_PAIR, refusals
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.read.conversations import find_direct
+
+_INSERT = f"""
+INSERT INTO nestrel.conversations (
+    {rules.INTO}, id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by, created_at, rev,
+    own_rev, member_count, last_at, inherits, epochs, begins)
+VALUES ({rules.placed()}, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, 1, $19, $17, $20,
+        ARRAY[{epochs.CURRENT}], ARRAY[0::bigint])
+"""
+_INSERT_MEMBERS = """
+INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev)
+SELECT $1, u.user_id, u.role, $2, u.n + 1
+FROM unnest($3::text[], $4::text[]) WITH ORDINALITY AS u (user_id, role, n)
+"""
+_CLOSE = f"""
+UPDATE nestrel.conversations SET closed_at = clock_timestamp(), rev = rev + 1, own_rev = rev + 1,
+       moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
+WHERE id = $1 RETURNING rev
+"""
+# One statement whatever is set: $2 names what is.
+_CHANGE = f"""
+UPDATE nestrel.conversations SET
+       title = CASE WHEN 'title' = ANY($2::text[]) THEN $3::text ELSE title END,
+       name = CASE WHEN 'name' = ANY($2::text[]) THEN $4::text ELSE name END,
+       name_key = CASE WHEN 'name' = ANY($2::text[]) THEN $5::text ELSE name_key END,
+       visibility = CASE WHEN 'visibility' = ANY($2::text[]) THEN $6::text ELSE visibility END,
+       attributes = CASE WHEN 'attributes' = ANY($2::text[]) THEN $7::text ELSE attributes END,
+       rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
+WHERE id = $1 RETURNING rev
+"""
+
+
+async def make(database: Database, new: NewConversation) -> tuple[UUID, bool]:
+    """Write a new conversation with its members; for a direct one that is there already, that one, and False.
+
+    Raises:
+        NameTaken: another conversation holds the name, also one that was made at this very moment.
+    """
+    while True:
+        if new.direct_pair is not None:
+            async with database.read() as connection:
+                found = await find_direct(connection, new.direct_pair)
+            if found is not None:
+                return found, False
+        try:
+            with refusals(name=new.name):
+                async with database.write() as connection:
+                    await _insert(database, connection, new)
+        except asyncpg.UniqueViolationError as error:
+            if error.constraint_name != DIRECT_PAIR:
+                raise
+            continue  # made by the other of the two at this moment
+        return new.id, True
+
+
+async def _insert(database: Database, connection: Connection, new: NewConversation) -> None:
+    version, rule = (None, new.rule) if new.rule is not None else await rules.service_rule(connection)
+    key = name_key(new.name) if new.name is not None else None
+    rev = 1 + len(new.members)
+    await execute(
+        connection, _INSERT, *rules.values(rule), new.id, new.kind.value, new.visibility.value, new.name, key,
+        new.title, new.attributes, new.direct_pair, new.created_by, new.created_at, rev, len(new.members), version,
+    )  # fmt: skip
+    users, roles = [user_id for user_id, _ in new.members], [role.value for _, role in new.members]
+    await execute(connection, _INSERT_MEMBERS, new.id, new.created_at, users, roles)
+    if rule.keep_for is not None:
+        await rules.mark_due(connection, [new.id])
+    await database.announce(connection, [Moved(new.id, rev, tuple(users))])
+
+
+async def change(database: Database, caller: Caller, conversation_id: UUID, fields: dict[str, Any]) -> None:
+    """Set some of `title`, `name`, `visibility`, `attributes` (compact JSON).
+
+    Raises:
+        NotFound, Forbidden: the caller may not see it, or not change it.
+        NameTaken: another conversation holds the name.
+    """
+    name = fields.get("name")
+    key = name_key(name) if name is not None else None
+    with refusals(name=name):
+        async with database.write() as connection:
+            check_change((await see(connection, conversation_id, caller, lock=True)).standing, fields)
+            values = fields.get("title"), name, key, fields.get("visibility"), fields.get("attributes")
+            [(rev,)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
+            await database.announce(connection, [Moved(conversation_id, rev)])
+
+
+async def close(database: Database, caller: Caller, conversation_id: UUID) -> None:
+    """Close for good: from the commit on nobody sees it. Its content is erased by `nestrel.store.keep.closed`.
+
+    Raises:
+        NotFound, Forbidden: the caller may not see it, or not close it.
+    """
+    async with database.write() as connection:
+        check_closing((await see(connection, conversation_id, caller, lock=True)).standing)
+        [(rev,)] = await fetch(connection, _CLOSE, conversation_id)
+        await database.announce(connection, [Moved(conversation_id, rev)])

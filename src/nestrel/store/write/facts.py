@@ -1,0 +1,224 @@
+"""What the write path reads before it decides: the conversations under their locks, and what is known of each
+command."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from nestrel.core.commands import Change, Command, Post, React, Read
+from nestrel.core.locked import Locked, Marks, MemberState, MessageState
+from nestrel.core.planning import Facts
+from nestrel.core.posting import PostFacts
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import epochs, rows, rules
+from nestrel.store.native import Connection, array, fetch, hashes, texts
+from nestrel.store.read import messages
+from nestrel.store.rows import MESSAGE_COLUMNS
+from nestrel.store.write import imported as imports
+
+# Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
+_LOCK = f"""
+SELECT {epochs.CURRENT}, id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor,
+       message_count,
+       kept_bytes, swept, {rules.RULE_COLUMNS}
+FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
+"""
+_LOCK_FREE = f"{_LOCK} SKIP LOCKED"
+_EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
+
+# Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
+# like that another transaction has just committed. Each lookup is a lateral one so that it can only be an index scan.
+_ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM nestrel.members
+    WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
+
+_POSTS = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.seq), k.fingerprint,
+       coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::boolean[], $5::text::boolean[])
+     WITH ORDINALITY AS i (conversation_id, user_id, key_hash, shown, expired, n)
+{_ROLE}
+LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
+    WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
+LEFT JOIN LATERAL (SELECT seq FROM nestrel.expired_keys
+    WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true
+LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages
+    WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
+LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM nestrel.profiles
+    WHERE i.shown AND user_id = i.user_id LIMIT 1) p ON true
+ORDER BY i.n
+"""
+
+_CHANGES = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL,
+       {rows.columns("t", MESSAGE_COLUMNS)}
+FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::text[])
+     WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
+{_ROLE}
+LEFT JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
+    WHERE conversation_id = i.conversation_id AND seq = i.seq LIMIT 1) t ON true
+LEFT JOIN LATERAL (SELECT user_id FROM nestrel.reactions WHERE conversation_id = i.conversation_id AND seq = i.seq
+    AND symbol = i.symbol AND user_id = i.user_id LIMIT 1) r ON true
+ORDER BY i.n
+"""
+
+_READS = f"""
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, m.read_seq
+FROM unnest($1::text::uuid[], $2::text::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
+{_ROLE}
+ORDER BY i.n
+"""
+
+# Lookups, where calling the enumeration would cost more for each row.
+_ROLES: dict[str | None, Role | None] = {None: None, **{role.value: role for role in Role}}
+_KINDS = {kind.value: kind for kind in Kind}
+_VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
+
+
+@dataclass(slots=True)
+class Known:
+    """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live."""
+
+    facts: Facts = field(default_factory=Facts)
+    now: datetime | None = None
+    profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
+
+
+async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
+    """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out.
+    Raises `NewEpoch` when the database has become another."""
+    return _places(connection, await fetch(connection, _LOCK, array(ids)))
+
+
+async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[int, Locked], set[int]]:
+    """The same without waiting for anyone; also the numbers of those that somebody holds."""
+    locked = _places(connection, await fetch(connection, _LOCK_FREE, array(ids)))
+    if len(locked) == len(ids):
+        return locked, set()
+    missing = [id_ for id_ in ids if id_.int not in locked]
+    return locked, {row[0].int for row in await fetch(connection, _EXIST, array(missing))}
+
+
+def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
+    if not found:
+        return {}
+    epoch = connection.history.check(found[0][0])
+    return {row[1].int: _locked(row[1:], epoch) for row in found}
+
+
+def _locked(row: Sequence[Any], epoch: int) -> Locked:
+    place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
+    place.stored_floor, place.messages, place.size, place.swept = row[8:12]
+    place.rule = rules.rule(*row[12:])
+    return place
+
+
+async def read(
+    connection: Connection, commands: Sequence[Command], locked: dict[int, Locked], shown: set[int]
+) -> Known:
+    """One statement for each kind of command in the batch. `shown` are the conversations, by the number of their ids,
+    whose authors' profiles are wanted for live delivery."""
+    known = Known()
+    posts = [command for command in commands if isinstance(command, Post)]
+    if posts:
+        await _read_posts(connection, known, [post for post in posts if not post.imported], locked, shown)
+        imported = [post for post in posts if post.imported]
+        if imported:
+            known.now, found = await imports.read(connection, imported, locked)
+            ordinary, brought = known.facts.posts, iter(found)
+            known.facts.posts = iter([next(brought if post.imported else ordinary) for post in posts])
+    if len(posts) == len(commands):
+        return known
+    changes = [command for command in commands if isinstance(command, Change)]
+    if changes:
+        await _read_changes(connection, known, changes)
+    reads = [command for command in commands if isinstance(command, Read)]
+    if reads:
+        await _read_receipts(connection, known, reads)
+    return known
+
+
+async def _read_posts(
+    connection: Connection, known: Known, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
+) -> None:
+    if not posts:
+        return
+    authors: set[str] = set()
+    wanted = []
+    for post in posts:
+        wanted.append(post.author_id not in authors and post.conversation_id.int in shown)
+        if wanted[-1]:
+            authors.add(post.author_id)
+    found = await fetch(
+        connection,
+        _POSTS,
+        array([post.conversation_id for post in posts]),
+        texts([post.author_id for post in posts]),
+        hashes([post.key_hash for post in posts]),
+        array(wanted),
+        array(
+            [(place := locked.get(post.conversation_id.int)) is not None and place.stored_floor > 1 for post in posts]
+        ),
+    )
+    known.now = found[0][0]
+    known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4]) for row in found])
+    if authors:
+        known.profiles = {
+            post.author_id: row[5:] for post, row, first in zip(posts, found, wanted, strict=True) if first
+        }
+
+
+async def _read_changes(connection: Connection, known: Known, changes: Sequence[Change]) -> None:
+    found = await fetch(
+        connection,
+        _CHANGES,
+        array([change.conversation_id for change in changes]),
+        texts([change.user_id for change in changes]),
+        array([change.seq for change in changes]),
+        texts([change.symbol if isinstance(change, React) else None for change in changes]),
+    )
+    states: dict[tuple[int, int], MessageState] = {}
+    places: dict[MessageState, UUID] = {}
+    answers: list[tuple[Role | None, MessageState | None]] = []
+    for change, (_, role, reacted, *message) in zip(changes, found, strict=True):
+        if message[0] is None:
+            answers.append((_ROLES[role], None))
+            continue
+        key = (change.conversation_id.int, change.seq)
+        state = states.get(key)
+        if state is None:
+            state = states[key] = MessageState(*message)
+            places[state] = change.conversation_id
+        if isinstance(change, React):
+            state.reacted[change.symbol, change.user_id] = reacted
+        answers.append((_ROLES[role], state))
+    await read_marks(connection, places)
+    known.now = known.now or found[0][0]
+    known.facts.changes = iter(answers)
+
+
+async def read_marks(connection: Connection, states: dict[MessageState, UUID]) -> None:
+    """Give messages of conversations their reactions as they stand, and the newest `rev`."""
+    every = list(states)
+    for state in every:
+        state.reactions.clear()
+    for n, symbol, count, by, since, rev in await messages.reactions(
+        connection, [(states[state], state.seq) for state in every]
+    ):
+        every[n].reactions[symbol] = Marks(count, by, since)
+        every[n].rev = max(every[n].rev, rev)
+
+
+async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:
+    asked = {(read.conversation_id.int, read.user_id): read for read in reads}
+    ids, users = [read.conversation_id for read in asked.values()], [read.user_id for read in asked.values()]
+    found = await fetch(connection, _READS, array(ids), texts(users))
+    known.now = known.now or found[0][0]
+    states = {
+        key: (_ROLES[role], None if role is None else MemberState(key[1], read_seq))
+        for key, (_, role, read_seq) in zip(asked, found, strict=True)
+    }
+    known.facts.reads = iter([states[read.conversation_id.int, read.user_id] for read in reads])

@@ -1,0 +1,124 @@
+"""Members: join or add, change role, leave or remove. Every change is made under the conversation's lock."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from uuid import UUID
+
+from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
+from nestrel.core.problems import NotFound
+from nestrel.core.roles import Role
+from nestrel.store import epochs
+from nestrel.store.access import Caller, see
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import Connection, fetch
+
+_CENSUS = """
+SELECT (SELECT role FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 AND left_at IS NULL)
+AS role,
+       (SELECT count(*) FROM (SELECT 1 FROM nestrel.members WHERE conversation_id = $1 AND role = 'owner'
+           AND left_at IS NULL LIMIT 2) o) AS owners,
+       c.member_count AS members
+FROM nestrel.conversations c WHERE c.id = $1
+"""
+# Who comes back after leaving keeps the receipt of before, for a receipt only grows.
+_PUT = f"""
+WITH moved AS (
+    UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count + $1::int,
+           moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
+    WHERE id = $2 RETURNING rev
+)
+INSERT INTO nestrel.members AS m (conversation_id, user_id, role, joined_at, rev)
+SELECT $2, $3, $4, clock_timestamp(), rev FROM moved
+ON CONFLICT (conversation_id, user_id) DO UPDATE
+SET role = excluded.role, rev = excluded.rev, moved_xid = pg_current_xact_id(), left_at = NULL,
+    left_reason = NULL, joined_at = CASE WHEN m.left_at IS NULL THEN m.joined_at ELSE excluded.joined_at END,
+    joined_xid = CASE WHEN m.left_at IS NULL THEN m.joined_xid ELSE pg_current_xact_id() END
+RETURNING rev
+"""
+_LEAVE = f"""
+WITH moved AS (
+    UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid =
+    pg_current_xact_id(),
+           {epochs.stamp("conversations")}
+    WHERE id = $1 RETURNING rev
+)
+UPDATE nestrel.members SET left_at = clock_timestamp(), left_reason = $2, rev = moved.rev,
+       moved_xid = pg_current_xact_id()
+FROM moved WHERE conversation_id = $1 AND user_id = $3 AND left_at IS NULL
+RETURNING members.rev
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class _Census:
+    """What a decision on a member needs: the member's role, whether owners are more than one, and all members."""
+
+    role: Role | None
+    owners: int
+    members: int
+
+
+async def put(database: Database, caller: Caller, conversation_id: UUID, user_id: str, wanted: Role | None) -> bool:
+    """Join an open conversation oneself, add someone, or make sure that someone is a member; whether they are new.
+
+    Raises:
+        NotFound, Forbidden: the caller may not see it, or not do this.
+    """
+    async with database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await _census(connection, conversation_id, user_id)
+        if user_id == caller.user_id and census.role is None:
+            role = role_on_joining(standing, wanted)
+        elif user_id == caller.user_id and wanted in (None, census.role):
+            role = census.role or role_on_joining(standing, wanted)
+        else:
+            role = role_on_adding(standing, census.role, wanted, census.owners)
+        await _put(database, connection, conversation_id, user_id, census.role, role)
+    return census.role is None
+
+
+async def change(database: Database, caller: Caller, conversation_id: UUID, user_id: str, wanted: Role) -> None:
+    """Change a member's role.
+
+    Raises:
+        NotFound, Forbidden: as `put`; also where there is no such member.
+    """
+    async with database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await _census(connection, conversation_id, user_id)
+        role = role_on_adding(standing, census.role or Role.READER, wanted, census.owners)
+        if census.role is None:
+            raise NotFound("there is no such member")
+        await _put(database, connection, conversation_id, user_id, census.role, role)
+
+
+async def end(database: Database, caller: Caller, conversation_id: UUID, user_id: str) -> None:
+    """Leave, or remove someone; the row stays, so that whoever was away learns of it.
+
+    Raises:
+        NotFound, Forbidden: as `put`; also where there is no such member.
+    """
+    own = user_id == caller.user_id
+    async with database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        census = await _census(connection, conversation_id, user_id)
+        check_leaving(standing, census.role, census.owners, census.members, own=own)
+        [(rev,)] = await fetch(connection, _LEAVE, conversation_id, "left" if own else "removed", user_id)
+        await database.announce(connection, [Moved(conversation_id, rev)])
+
+
+async def _census(connection: Connection, conversation_id: UUID, user_id: str) -> _Census:
+    [(role, owners, members)] = await fetch(connection, _CENSUS, conversation_id, user_id)
+    return _Census(Role(role) if role else None, owners, members)
+
+
+async def _put(
+    database: Database, connection: Connection, conversation_id: UUID, user_id: str, present: Role | None, role: Role
+) -> None:
+    if role is present:
+        return
+    new = present is None
+    [(rev,)] = await fetch(connection, _PUT, int(new), conversation_id, user_id, role.value)
+    await database.announce(connection, [Moved(conversation_id, rev, (user_id,) if new else ())])

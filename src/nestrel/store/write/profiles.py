@@ -1,0 +1,101 @@
+"""Profiles: made from the token at first sight, changed by their owner, and told to everyone who shares a
+conversation."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from uuid import UUID
+
+from nestrel.store import epochs
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import Connection, execute, fetch
+
+_MEMBERSHIPS = 1_000
+"""Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
+one transaction: everyone has the new profile, or nobody."""
+
+_FIRST_SIGHT = """
+INSERT INTO nestrel.profiles VALUES ($1, $2, $3, 1) ON CONFLICT DO NOTHING RETURNING rev
+"""
+# What is not named stays, also where another change of the same profile is under way.
+_CHANGE = """
+UPDATE nestrel.profiles SET rev = rev + 1,
+       display_name = CASE WHEN 'display_name' = ANY($2::text[]) THEN $3::text ELSE display_name END,
+       picture = CASE WHEN 'picture' = ANY($2::text[]) THEN $4::text ELSE picture END
+WHERE user_id = $1 AND (('display_name' = ANY($2::text[]) AND display_name IS DISTINCT FROM $3::text)
+    OR ('picture' = ANY($2::text[]) AND picture IS DISTINCT FROM $4::text))
+RETURNING rev
+"""
+_NEXT_MEMBERSHIPS = """
+SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $2
+ORDER BY conversation_id LIMIT $3
+"""
+# The member row carries the news: it takes the conversation's next rev, so that whoever was away learns of the new
+# profile in the same way as whoever is there.
+_MOVE = f"""
+WITH locked AS (
+    SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND closed_at IS NULL ORDER BY id FOR NO KEY UPDATE
+), moved AS (
+    UPDATE nestrel.conversations SET rev = rev + 1, moved_xid = pg_current_xact_id(),
+        {epochs.stamp("conversations")}
+    WHERE id IN (SELECT id FROM locked) RETURNING id, rev
+), marked AS (
+    UPDATE nestrel.members m SET rev = moved.rev, moved_xid = pg_current_xact_id()
+    FROM moved WHERE m.conversation_id = moved.id AND m.user_id = $2
+)
+SELECT id, rev FROM moved
+"""
+
+_UNTOLD = """
+SELECT user_id, after FROM nestrel.profile_news WHERE $1::text IS NULL OR user_id = $1
+ORDER BY user_id LIMIT 1 FOR UPDATE SKIP LOCKED
+"""
+_GO_ON_AFTER = """
+INSERT INTO nestrel.profile_news (user_id, after) VALUES ($1, $2)
+ON CONFLICT (user_id) DO UPDATE SET after = excluded.after
+"""
+_TOLD = "DELETE FROM nestrel.profile_news WHERE user_id = $1"
+
+
+async def first_sight(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
+    """Make the profile if there is none; who was a member before is then shown by name to the others."""
+    await _write(database, user_id, _FIRST_SIGHT, display_name, picture)
+
+
+async def change(database: Database, user_id: str, fields: Mapping[str, str | None]) -> None:
+    """Set `display_name`, `picture` or both, and tell everyone who shares a conversation; the same profile again
+    changes nothing."""
+    await _write(database, user_id, _CHANGE, list(fields), fields.get("display_name"), fields.get("picture"))
+
+
+async def _write(database: Database, user_id: str, statement: str, *values: object) -> None:
+    async with database.write() as connection:
+        if not await fetch(connection, statement, user_id, *values):
+            return
+        more = await _tell(database, connection, user_id, UUID(int=0))
+    while more:
+        more = await go_on(database, user_id)
+
+
+async def go_on(database: Database, user_id: str | None = None) -> bool:
+    """Tell some more conversations of a changed profile, of `user_id` or of anyone whose change was cut short. Where
+    it goes on is kept with each part, so that a process that is killed leaves it to the next one. False: nothing is
+    left to tell, or others are at it."""
+    async with database.write() as connection:
+        found = await fetch(connection, _UNTOLD, user_id)
+        return bool(found) and await _tell(database, connection, *found[0])
+
+
+async def _tell(database: Database, connection: Connection, user_id: str, after: UUID) -> bool:
+    """Move the conversations of some memberships; whether there may be more."""
+    ids = [row[0] for row in await fetch(connection, _NEXT_MEMBERSHIPS, user_id, after, _MEMBERSHIPS)]
+    if ids:
+        moved = await fetch(connection, _MOVE, ids, user_id)
+        await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
+    if len(ids) == _MEMBERSHIPS:
+        await execute(connection, _GO_ON_AFTER, user_id, ids[-1])
+        return True
+    if after.int:
+        await execute(connection, _TOLD, user_id)
+    return False

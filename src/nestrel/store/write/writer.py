@@ -1,0 +1,240 @@
+"""The group commit: commands that wait while a transaction runs go together into the next one."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Callable, Sequence
+from datetime import timedelta
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.commands import Command
+from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.store.database import Database
+from nestrel.store.troubles import RETRY, WORDS
+from nestrel.store.write.batch import HELD, Growth, Written, write
+
+Answered = Callable[["list[Written] | Exception"], None]
+"""Gets the answers of a unit once they are durable, or what refused it."""
+
+_Unit = tuple[Sequence[Command], Answered]
+
+_IN_FLIGHT = 2
+"""Transactions at one time: one commits while the next one is gathered and planned. A third makes them smaller, and
+a sixth of the rate is lost by it."""
+
+_PARKED_AT_ONCE = 3
+"""Conversations that somebody holds and that are waited for at one time; each wait takes a connection."""
+_PARKED_SECONDS = 5.0
+"""How long a unit waits for its turn to wait."""
+
+
+class Writer:
+    """Takes commands from every door of a process and writes them in as few transactions as there is time for.
+
+    A conversation that somebody holds, another process or a stranger, holds up nobody else's: its units are parked,
+    and waited for on their own. An idle store writes at once, so gathering adds no delay. `on_growth` is called after
+    each commit; `on_batch` hears how many commands each transaction took; `followed` says whose rows `on_growth` wants.
+    """
+
+    def __init__(
+        self,
+        database: Database,
+        on_growth: Callable[[Sequence[Growth]], None] = lambda _growths: None,
+        on_batch: Callable[[int], None] = lambda _commands: None,
+        followed: Callable[[UUID], bool] = lambda _conversation_id: True,
+        edit_window: timedelta | None = None,
+    ) -> None:
+        self._database = database
+        self._on_growth = on_growth
+        self._on_batch = on_batch
+        self._followed = followed
+        self._edit_window = edit_window
+        self._waiting: deque[_Unit] = deque()
+        self._commands_waiting = 0
+        # The conversations that a transaction is writing to, each with what has come for it meanwhile. They go by the
+        # number of their ids here, for which a look-up costs a fifth.
+        self._busy: dict[int, list[_Unit]] = {}
+        self._running: set[asyncio.Task[None]] = set()
+        self._parked: set[asyncio.Task[None]] = set()
+        self._turns = asyncio.Semaphore(_PARKED_AT_ONCE)
+
+    @property
+    def waiting(self) -> int:
+        """Commands that no transaction has taken yet."""
+        return self._commands_waiting
+
+    def submit(self, unit: Sequence[Command]) -> asyncio.Future[list[Written]]:
+        """Queue a unit as `offer` does. The future has its answers, or the `Problem` that refused it."""
+        future: asyncio.Future[list[Written]] = asyncio.get_running_loop().create_future()
+
+        def answered(answer: list[Written] | Exception) -> None:
+            if future.done():
+                return  # its caller has gone
+            if isinstance(answer, Exception):
+                future.set_exception(answer)
+            else:
+                future.set_result(answer)
+
+        self.offer(unit, answered)
+        return future
+
+    def offer(self, unit: Sequence[Command], answered: Answered) -> None:
+        """Queue a unit: one command, or posts of one conversation that are taken whole or not at all. `answered` is
+        called when its answers are durable.
+
+        Commands of one caller on one conversation are carried out in the order in which they are offered.
+        """
+        if self._commands_waiting + len(unit) > limits.WRITES_WAITING:
+            answered(SlowDown("the write queue of this process is full", retry_after=1))
+            return
+        self._waiting.append((unit, answered))
+        self._commands_waiting += len(unit)
+        self._wake()
+
+    def _wake(self) -> None:
+        if self._waiting and len(self._running) < _IN_FLIGHT:
+            # Not taken at once but when the loop has run what is ready: commands that came together go together.
+            task = asyncio.ensure_future(self._run())
+            self._running.add(task)
+            task.add_done_callback(self._ran)
+
+    def _ran(self, task: asyncio.Task[None]) -> None:
+        self._running.discard(task)
+        self._wake()  # what was parked meanwhile may wait again
+
+    async def _run(self) -> None:
+        mine: dict[int, list[_Unit]] = {}
+        while batch := self._gather(mine):
+            held: dict[int, list[_Unit]] = {}
+            try:
+                for unit in await self._commit(batch):
+                    held.setdefault(unit[0][0].conversation_id.int, []).append(unit)
+            finally:
+                for place, meanwhile in mine.items():
+                    if place in held:
+                        self._park(place, held[place] + meanwhile)
+                    else:
+                        del self._busy[place]
+                        self._waiting.extendleft(reversed(meanwhile))  # they came before what waits
+                mine.clear()
+
+    def _park(self, place: int, units: list[_Unit]) -> None:
+        """Wait for a conversation that somebody holds. What comes for it meanwhile gathers behind."""
+        self._busy[place] = []
+        self._commands_waiting += sum(len(unit) for unit, _ in units)
+        task = asyncio.ensure_future(self._wait_for(place, units))
+        self._parked.add(task)
+        task.add_done_callback(self._parked.discard)
+
+    async def _wait_for(self, place: int, units: list[_Unit]) -> None:
+        try:
+            async with asyncio.timeout(_PARKED_SECONDS):
+                await self._turns.acquire()
+        except TimeoutError:
+            self._taken(units)
+            _refuse(units, StoreUnavailable(WORDS[Trouble.LOCKED], retry_after=RETRY[Trouble.LOCKED],
+                                            reason=Trouble.LOCKED))  # fmt: skip
+        else:
+            try:
+                while units:
+                    batch = self._first(units)
+                    await self._commit(batch, patient=True)
+                    units += self._busy[place]
+                    self._busy[place] = []
+            finally:
+                self._turns.release()
+        finally:
+            self._waiting.extendleft(reversed(self._busy.pop(place)))
+            self._wake()
+
+    def _first(self, units: list[_Unit]) -> list[_Unit]:
+        """Take as many units from the front as go into one transaction."""
+        size, n = 0, 0
+        while n < len(units) and size < limits.GROUP_COMMANDS:
+            size += len(units[n][0])
+            n += 1
+        batch, units[:n] = units[:n], []
+        self._taken(batch)
+        return batch
+
+    def _taken(self, units: Sequence[_Unit]) -> None:
+        self._commands_waiting -= sum(len(unit) for unit, _ in units)
+
+    def _gather(self, mine: dict[int, list[_Unit]]) -> list[_Unit]:
+        """Take what the next transaction writes: never a conversation that another one is writing to, so that one
+        caller's commands keep their order and no transaction waits for the lock of its neighbour. `mine` gets the
+        conversations that it writes to."""
+        batch: list[_Unit] = []
+        size = 0
+        while self._waiting and size < limits.GROUP_COMMANDS:
+            unit = self._waiting.popleft()
+            place = unit[0][0].conversation_id.int
+            if place not in mine:
+                meanwhile = self._busy.get(place)
+                if meanwhile is not None:
+                    meanwhile.append(unit)
+                    continue
+                mine[place] = self._busy[place] = []
+            batch.append(unit)
+            size += len(unit[0])
+        self._commands_waiting -= size
+        return batch
+
+    async def _commit(self, batch: list[_Unit], *, patient: bool = False, again: bool = False) -> list[_Unit]:
+        """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
+        try:
+            async with self._database.write() as connection:
+                units = [unit for unit, _ in batch]
+                answers, growths = await write(
+                    self._database, connection, units, self._followed, self._edit_window, patient=patient
+                )
+        except asyncio.CancelledError:
+            _refuse(
+                batch,
+                StoreUnavailable("the service stopped before this was written", retry_after=1, reason=Trouble.STOPPING),
+            )
+            raise
+        except StoreUnavailable as problem:
+            if problem.reason is Trouble.RESTORED and not again:
+                return await self._commit(batch, patient=patient, again=True)  # nothing was written; now it is known
+            _refuse(batch, problem)
+        except Exception as error:
+            if len(batch) == 1:
+                _refuse(batch, error)
+                return []
+            left: list[_Unit] = []
+            for unit in batch:  # whatever the store could not take fails alone
+                left += await self._commit([unit], patient=patient)
+            return left
+        else:
+            left = [unit for unit, answer in zip(batch, answers, strict=True) if answer is HELD]
+            self._on_batch(sum(len(unit) for unit, _ in batch) - sum(len(unit) for unit, _ in left))
+            for (_, answered), answer in zip(batch, answers, strict=True):
+                if answer is not HELD:
+                    _tell(answered, answer)
+            # After the answers: whoever posted knows the number before the change set brings it to everyone.
+            if growths:
+                self._on_growth(growths)
+            return left
+        return []
+
+    async def drain(self) -> None:
+        """Wait until everything that was submitted has its answer."""
+        while self._running or self._parked:
+            await asyncio.wait(self._running | self._parked)
+
+
+def _refuse(batch: Sequence[_Unit], error: Exception) -> None:
+    for _, answered in batch:
+        _tell(answered, error)
+
+
+def _tell(answered: Answered, answer: list[Written] | Exception) -> None:
+    """One caller's fault is no reason to leave the others of the batch without their answer."""
+    try:
+        answered(answer)
+    except Exception as error:
+        context = {"message": "whoever wrote could not take the answer", "exception": error}
+        asyncio.get_running_loop().call_exception_handler(context)

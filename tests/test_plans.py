@@ -1,0 +1,211 @@
+"""Every hot statement, explained over a schema in which what belongs to a conversation is partitioned by it: each
+look-up binds the conversation, so that it meets one partition, and is a look-up by index."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import AsyncIterator, Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import asyncpg
+import pytest
+
+from nestrel.core.commands import Edit, Post, React, Read, Remove
+from nestrel.core.durations import Duration
+from nestrel.core.paging import HistoryQuery
+from nestrel.core.retention import Rule
+from nestrel.live.source import StoreSource
+from nestrel.store import constraints, snapshots
+from nestrel.store.access import AccessReader, Caller, see
+from nestrel.store.database import _SETTINGS, Database
+from nestrel.store.keep import retention, sweep
+from nestrel.store.native import Connection, fetch
+from nestrel.store.read import changes, conversations, edits, history, members, profiles, reactions, receipts, resync
+from nestrel.store.write import conversations as changing
+from nestrel.store.write import members as joining
+from nestrel.store.write import repeats
+from nestrel.store.write.writer import Writer
+from tests.support import make_place
+
+# What each conversation has its own rows of, and the column that says whose they are.
+OWNED = (
+    "messages", "members", "message_edits", "reactions", "reaction_counts", "expired_keys", "archive_segments",
+    "archive_authors", "discarded_runs",
+)  # fmt: skip
+GROWING = {*OWNED, "conversations", "profiles", "expiry_due", "expired_backlog"}
+
+# Of one user, across their conversations, and of who has just joined: each with an index of its own.
+ACROSS = {"members": ("user_id =", "joined_xid >"), "archive_authors": ("author_id =",)}
+
+
+@pytest.fixture
+async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+    opened = Database(make_database())
+    yield opened
+    await opened.close()
+
+
+@pytest.fixture
+def heard(monkeypatch: pytest.MonkeyPatch) -> set[str]:
+    """The statements that go to the database."""
+    found: set[str] = set()
+    named = Connection.named
+
+    def listening(connection: Connection, sql: str) -> str:
+        found.add(sql)
+        return named(connection, sql)
+
+    monkeypatch.setattr(Connection, "named", listening)
+    return found
+
+
+async def everything_that_is_hot(database: Database) -> None:
+    """What posts, pages, deliveries, returns and sweeps ask for, each at least once."""
+    mara, odd = Caller("mara"), Caller("odd")
+    place = await make_place(database, mara="owner", odd="writer")
+    writer = Writer(database)
+    await writer.submit([Post(place, "mara", f"{n}", key=f"k{n}") for n in range(40)])
+    await writer.submit([Post(place, "mara", "0", key="k0"), Post(place, "odd", "re", key="r", reply_to=3)])
+    await repeats.known(database, [Post(place, "mara", "0", key="k0")])
+    await writer.submit([Edit(place, "mara", 2, "two"), React(place, "odd", 3, "like", True), Read(place, "odd", 9)])
+    await writer.submit([Remove(place, "mara", 4), React(place, "odd", 3, "like", False)])
+    start = await StoreSource(database, 1_000).now()
+    await joining.put(database, mara, place, "petra", None)
+    await changing.change(database, mara, place, {"title": "Quay"})
+    await retention.put(database, place, Rule(keep_last=20), confirmed=True)
+    await sweep.step(database)
+    await retention.put(database, place, Rule(keep_for=Duration.parse("P1Y")), confirmed=True)
+    await writer.submit([Post(place, "mara", "late", key="late")])
+    await retention.age(database)
+    await AccessReader(database).see(place, mara)
+    async with database.read() as connection:
+        access = await see(connection, place, mara)
+        now = datetime.now(UTC)
+        for query in (
+            HistoryQuery(10), HistoryQuery(10, descending=False), HistoryQuery(10, around=30),
+            HistoryQuery(10, before=30), HistoryQuery(10, after=30), HistoryQuery(10, author="mara"),
+            HistoryQuery(10, since=now - timedelta(days=1), until=now),
+        ):  # fmt: skip
+            await history.read(connection, access, query)
+        await history.stood_still(connection, access, ["mara"])
+        await history.one(connection, place, 30)
+        first = await changes.newest(connection, place, 5)
+        assert first is not None
+        await changes.since(connection, place, first.end, 50, most=1_000)
+        await changes.states(connection, [place])
+        for scope in ("mine", "open"):
+            await conversations.page(connection, scope, odd, 10, None, None)
+        await conversations.page(connection, "mine", odd, 10, None, "quay")
+        await conversations.show(connection, place, "odd")
+        await members.page(connection, place, 10, "")
+        await members.show(connection, place, "odd")
+        await members.departed(connection, place, ["odd"])
+        await members.why_gone(connection, place, "odd")
+        await profiles.read(connection, ["mara", "odd"])
+        await receipts.unread(connection, [(place, "odd", 9)])
+        await receipts.readers(connection, place, 30, 10, "")
+        await reactions.page(connection, place, 30, 10, ("", ""), None)
+        await edits.page(connection, place, 30, 10, 0)
+        await snapshots.now(connection)
+        await resync.from_cursor(connection, "odd", None, 100, 1_000)
+        await resync.from_cursor(connection, "odd", start, 100, 1_000)
+        await resync.from_map(connection, "odd", {place: first.end}, 100, 1_000)
+        await resync.stirred(connection, [place], start)
+
+
+async def partitioned(connection: asyncpg.Connection[Any]) -> None:
+    """The schema once more as `parts`, with the rows of conversations hashed over four partitions."""
+    await connection.execute("CREATE SCHEMA parts")
+    tables = await connection.fetch(
+        "SELECT relname FROM pg_class WHERE relnamespace = 'nestrel'::regnamespace AND relkind = 'r'"
+    )
+    for (table,) in tables:
+        if table not in OWNED:
+            await connection.execute(f"CREATE TABLE parts.{table} (LIKE nestrel.{table} INCLUDING ALL)")
+            continue
+        await connection.execute(
+            f"CREATE TABLE parts.{table} (LIKE nestrel.{table} INCLUDING ALL) PARTITION BY HASH (conversation_id)"
+        )
+        for n in range(4):
+            await connection.execute(
+                f"CREATE TABLE parts.{table}_{n} PARTITION OF parts.{table} FOR VALUES WITH (modulus 4, remainder {n})"
+            )
+    for (text,) in await connection.fetch(
+        "SELECT pg_get_functiondef(oid) FROM pg_proc WHERE pronamespace = 'nestrel'::regnamespace"
+    ):
+        await connection.execute(text.replace("nestrel.", "parts."))
+
+
+def nodes(plan: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    yield plan
+    for inner in plan.get("Plans", ()):
+        yield from nodes(inner)
+
+
+def faults(plan: dict[str, Any]) -> Iterator[str]:
+    for node in nodes(plan):
+        table = re.sub(r"_\d$", "", node.get("Relation Name", ""))
+        if table not in GROWING or node["Node Type"] not in ("Seq Scan", "Index Scan", "Index Only Scan"):
+            continue
+        bound, index = node.get("Index Cond", ""), node.get("Index Name", "")
+        if node["Node Type"] == "Seq Scan":
+            yield f"{table} is read from end to end"
+        elif (
+            table in OWNED
+            and "conversation_id =" not in bound
+            and not any(part in bound for part in ACROSS.get(table, ()))
+        ):
+            yield f"{table} by {index}, with no conversation: {bound}"
+
+
+async def explained(connection: asyncpg.Connection[Any], sql: str) -> list[str]:
+    """What is wrong with the plan of a statement, which is the same whatever the values are. Over the partitions those
+    are left out that a bound value excludes, so the plain schema is looked at as well."""
+    found: dict[str, None] = {}
+    for schema in ("nestrel", "parts"):
+        await connection.execute(f"PREPARE hot AS {sql.replace('nestrel.', f'{schema}.')}")
+        count = max((int(n) for n in re.findall(r"\$(\d+)", sql)), default=0)
+        values = f"({', '.join(['NULL'] * count)})" if count else ""
+        plan = json.loads(await connection.fetchval(f"EXPLAIN (FORMAT JSON) EXECUTE hot{values}"))[0]["Plan"]
+        await connection.execute("DEALLOCATE hot")
+        found |= dict.fromkeys(faults(plan))
+    return [f"{fault}\n{sql.strip()}" for fault in found]
+
+
+async def test_every_hot_statement_meets_one_partition_and_is_a_look_up(
+    database: Database, heard: set[str], make_database: Callable[[], str]
+) -> None:
+    await everything_that_is_hot(database)
+    statements = sorted(sql for sql in heard if "nestrel." in sql and not sql.lstrip().startswith("LOCK"))
+    assert len(statements) > 60
+    connection = await asyncpg.connect(make_database(), server_settings=_SETTINGS)
+    try:
+        await partitioned(connection)
+        found = [fault for sql in statements for fault in await explained(connection, sql)]
+        # And it does find what is wrong.
+        for wrong in (
+            "SELECT body FROM nestrel.messages WHERE author_id = $1",
+            "SELECT seq FROM nestrel.message_edits WHERE seq = $1 ORDER BY seq",
+            "SELECT id FROM nestrel.conversations WHERE title = $1",
+        ):
+            assert await explained(connection, wrong) != [], wrong
+    finally:
+        await connection.close()
+    assert found == []
+
+
+async def test_every_constraint_has_a_meaning(database: Database) -> None:
+    async with database.read() as connection:
+        named = await fetch(
+            connection,
+            """
+            SELECT conname FROM pg_constraint WHERE connamespace = 'nestrel'::regnamespace AND contype <> 't'
+            UNION SELECT c.relname FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
+            WHERE i.indisunique AND c.relnamespace = 'nestrel'::regnamespace
+            """,
+        )
+    names = {row[0] for row in named} - {"alembic_version_pkc"}
+    assert names == constraints.KEPT | constraints.AGAIN | constraints.REFUSED
+    assert not any(re.search(r"_check\d*$", name) and name.count("_") < 2 for name in names)  # numbered by PostgreSQL
