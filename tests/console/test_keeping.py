@@ -12,6 +12,16 @@ _HELD = """async () => {
   for (const { name } of await indexedDB.databases()) held.push(name);
   return [held.length, Object.keys(sessionStorage).concat(Object.keys(localStorage))];
 }"""
+_CURSOR = """async () => {
+  for (const { name } of await indexedDB.databases()) {
+    if (!name.startsWith("nestrel.replica.")) continue;
+    const done = (asked) => new Promise((resolve) => { asked.onsuccess = () => resolve(asked.result); });
+    const database = await done(indexedDB.open(name));
+    const cursor = await done(database.transaction("meta").objectStore("meta").get("cursor"));
+    database.close();
+    return cursor;
+  }
+}"""
 
 
 async def test_two_tabs_send_what_waits_once(window: Window) -> None:
@@ -37,6 +47,33 @@ async def test_two_tabs_send_what_waits_once(window: Window) -> None:
         await expect(page.locator("article[data-state]")).to_have_count(0)
         for body in ("written in the first tab", "written in the second tab"):
             await expect(page.locator("article[data-seq]", has_text=body)).to_have_count(1)
+
+
+async def test_a_tab_that_was_away_shows_what_another_one_took_in(window: Window) -> None:
+    """Both keep one replica, and the tab that was there has moved its cursor past what the other one has seen."""
+    one = await window("Mara Quill")
+    await choose(one, "Control room")
+    two = await one.context.new_page()
+    await two.goto(one.url)
+    await expect(two.get_by_role("status", name="line")).to_have_text("live")
+    network = await one.context.new_cdp_session(one)
+    conditions = {"latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+    await network.send("Network.enable")
+    await network.send("Network.emulateNetworkConditions", {"offline": True, **conditions})
+    await expect(one.get_by_role("status", name="line")).to_contain_text("away")
+    before = await two.evaluate(_CURSOR)
+    bodies = [f"{unique('said')} while one was away" for _ in range(2)]
+    for body in bodies:
+        await two.get_by_label("Message", exact=True).fill(body)
+        await two.keyboard.press("Enter")
+        await expect(two.locator("article[data-seq]", has_text=body)).to_have_count(1)
+    while await two.evaluate(_CURSOR) == before:
+        await expect(two.get_by_role("status", name="line")).to_have_text("live")
+    await network.send("Network.emulateNetworkConditions", {"offline": False, **conditions})
+    await one.evaluate("window.dispatchEvent(new Event('online'))")
+    await expect(one.get_by_role("status", name="line")).to_have_text("live")
+    for body in bodies:
+        await expect(one.locator("article[data-seq]", has_text=body)).to_have_count(1)
 
 
 async def test_who_signs_out_leaves_nothing_unless_they_want_to(browser: Browser, service: Served) -> None:

@@ -144,6 +144,7 @@ async def test_an_edit_that_was_overtaken_shows_the_present_and_asks(browser: Br
     await box.press("Enter")
     await expect(page.get_by_role("alert")).to_contain_text("Now: oil at 3 bar")
     await page.get_by_role("button", name="Save anyway").click()
+    await expect(box).to_have_count(0)  # what is written in it is the row's text, too
     await expect(row).to_contain_text("oil at 4 bar")
     assert (await user.http.get(f"/conversations/{place}/messages/1")).json()["edits"] == 2
 

@@ -9,6 +9,16 @@ export type Row =
   | { kind: "message"; message: Message; waiting: boolean }
   | { kind: "pending"; pending: Entry };
 
+/** What a replica holds of a conversation, or a part of it. */
+export type HeldRows = {
+  messages: Message[];
+  members: Member[];
+  profiles: Profile[];
+  head: number;
+  floor: number;
+  cursor: string | null;
+};
+
 /** What this page shows of one conversation: messages in runs, with gaps where numbers are not loaded. */
 export class ConversationCopy extends Observable {
   head = 0;
@@ -37,20 +47,20 @@ export class ConversationCopy extends Observable {
   }
 
   /** Take in what the replica holds. */
-  hydrate(held: {
-    messages: Message[];
-    members: Member[];
-    profiles: Profile[];
-    head: number;
-    floor: number;
-    cursor: string | null;
-  }): void {
+  hydrate(held: HeldRows): void {
     this.take(held.messages, held.profiles);
     this.takeMembers(held.members);
     this.head = Math.max(this.head, held.head);
     this.floor = Math.max(this.floor, held.floor);
     this.cursor ??= held.cursor;
     this.update();
+  }
+
+  /** Hold what the replica holds, and nothing else. */
+  begin(held: HeldRows): void {
+    this.clear();
+    this.cursor = held.cursor;
+    this.hydrate(held);
   }
 
   /** Take in a page of history. Its cursor counts only where none is held, as it says nothing of other pages. */
@@ -64,13 +74,7 @@ export class ConversationCopy extends Observable {
 
   /** Take in a change set; applying one again changes nothing. */
   applyChanges(set: ChangeSet): void {
-    if (set.reset) {
-      this.messages.clear();
-      this.members.clear();
-      this.epoch += 1;
-      this.head = 0;
-      this.floor = 1;
-    }
+    if (set.reset) this.clear();
     this.take(set.messages, Object.values(set.profiles));
     this.takeMembers(set.members);
     this.head = Math.max(this.head, set.head);
@@ -166,6 +170,14 @@ export class ConversationCopy extends Observable {
 
   nameOf(userId: string): string {
     return this.profiles.get(userId)?.display_name ?? userId;
+  }
+
+  private clear(): void {
+    this.messages.clear();
+    this.members.clear();
+    this.epoch += 1;
+    this.head = 0;
+    this.floor = 1;
   }
 
   private take(messages: Message[], profiles: Profile[]): void {

@@ -168,11 +168,6 @@ export class Replica {
     return (await this.db.get("meta", "cursor")) ?? null;
   }
 
-  /** The cursor is not of this service any more: the next resync begins at nothing. */
-  async forgetCursor(): Promise<void> {
-    await this.db.delete("meta", "cursor");
-  }
-
   async listed(): Promise<{ conversations: Conversation[]; profiles: Profile[] }> {
     const [conversations, profiles] = await Promise.all([
       this.db.getAll("listed"),

@@ -24,6 +24,8 @@ export class Seat extends Observable {
   /** What the last catch-up brought. */
   resynced: Resynced | null = null;
   private readonly copies = new Map<string, ConversationCopy>();
+  /** The all cursor up to which this page shows what is held. Other pages of this member move the replica's too. */
+  private cursor: string | null = null;
   private fresh = false;
   private ended = false;
   /** A write has failed: the replica ends at its cursor. */
@@ -50,8 +52,7 @@ export class Seat extends Observable {
       userId,
       replica,
       () => this.line,
-      (entry, message) =>
-        this.copies.get(entry.conversation_id)?.settle(this.outbox.of(entry.conversation_id), message),
+      (conversation, message) => this.copies.get(conversation)?.settle(this.outbox.of(conversation), message),
     );
     this.outbox.subscribe(() => this.showEntries());
     this.loading = this.outbox.load();
@@ -61,7 +62,11 @@ export class Seat extends Observable {
         this.onChanges(set);
       },
       unfollowed: (frame) => this.onUnfollowed(frame),
-      checkpoint: (cursor) => this.keep(() => replica.checkpoint(cursor)),
+      checkpoint: (cursor) =>
+        this.keep(async () => {
+          await replica.checkpoint(cursor);
+          this.cursor = cursor;
+        }),
       rewound: () => this.line.again(RESTORED),
       opened: () => this.catchUp(),
     });
@@ -74,8 +79,10 @@ export class Seat extends Observable {
   /** Open what this browser holds of a member, and let the line come. */
   static async open(userId: string, token: () => string): Promise<Seat> {
     const replica = await Replica.open(userId);
-    const [held, cursor] = [await replica.listed(), await replica.cursor()];
+    const cursor = await replica.cursor(); // before what it speaks for: another page may be writing
+    const held = await replica.listed();
     const seat = new Seat(userId, token, replica);
+    seat.cursor = cursor;
     for (const profile of held.profiles) seat.profiles.set(profile.user_id, profile);
     if (!seat.list.listed) seat.list.conversations = held.conversations;
     seat.list.listed ||= cursor !== null;
@@ -145,7 +152,12 @@ export class Seat extends Observable {
     this.torn = false;
     let moved = !this.list.listed || this.fresh;
     let anew: Set<string> | null = null;
-    this.resynced = await resync(this.userId, this.token(), await this.replica.cursor(), async (found) => {
+    const held = await this.replica.cursor();
+    if (held !== this.cursor) {
+      moved = true;
+      await this.showHeld();
+    }
+    this.resynced = await resync(this.userId, this.token(), held, async (found) => {
       moved ||= found.items.length > 0 || found.gone.length > 0 || found.rewound;
       if (anew === null || found.begins)
         anew = new Set(found.rewound ? await this.fetchAnew(await this.replica.rewind()) : []);
@@ -153,12 +165,12 @@ export class Seat extends Observable {
       const taken = anew;
       const answer = { ...found, items: found.items.filter((one) => !taken.has(one.conversation_id)) };
       await this.replica.answer(answer);
+      this.cursor = answer.cursor;
       this.show(answer);
     });
     if (moved) await this.list.read();
     this.fresh = false;
-    const cursor = await this.replica.cursor();
-    const following = await this.line.command({ type: "follow_all", cursor });
+    const following = await this.line.command({ type: "follow_all", cursor: this.cursor });
     if (following.reset || following.rewound) throw new LineBroken(RESTORED);
     this.caughtUp();
     this.changed();
@@ -190,6 +202,15 @@ export class Seat extends Observable {
       }
     }
     return ids;
+  }
+
+  /** Another page of this member has moved the replica on, past what this one has seen: what is shown here is what is
+   * held there. */
+  private async showHeld(): Promise<void> {
+    for (const copy of [...this.copies.values()]) {
+      if (!copy.known) continue;
+      if (!(await this.pages.showHeld(copy))) this.forget(copy.id);
+    }
   }
 
   private show(answer: ResyncAnswer): void {

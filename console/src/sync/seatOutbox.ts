@@ -10,26 +10,28 @@ const AGAIN_MS = 1000;
 export class SeatOutbox extends Observable {
   entries: Entry[] = [];
   private running = false;
-  /** Tells the other pages of this member that the file has changed. */
+  /** Tells the other pages of this member that the outbox has changed, with the message that a command made. */
   private readonly others: BroadcastChannel;
 
   constructor(
     private readonly me: string,
     private readonly replica: Replica,
     private readonly line: () => Line,
-    private readonly settled: (entry: Entry, message: Message | null) => void,
+    private readonly settled: (conversation: string, message: Message | null) => void,
   ) {
     super();
     this.others = new BroadcastChannel(`nestrel.outbox.${me}`);
-    this.others.onmessage = () => void this.load();
+    this.others.onmessage = ({ data }: MessageEvent<Message | null>) => void this.load(data);
   }
 
   end(): void {
     this.others.close();
   }
 
-  async load(): Promise<void> {
+  /** Read what waits; `message` is what a command of another page made, which comes as its row goes. */
+  async load(message: Message | null = null): Promise<void> {
     this.entries = await this.replica.entries();
+    if (message) this.settled(message.conversation_id, message);
     this.changed();
   }
 
@@ -141,9 +143,9 @@ export class SeatOutbox extends Observable {
     this.entries = this.entries.filter((one) => one.n !== entry.n);
     const later = message ? rebased(entry, message, this.entries) : [];
     this.entries = this.entries.map((one) => later.find((moved) => moved.n === one.n) ?? one);
-    this.settled(entry, message);
+    this.settled(entry.conversation_id, message);
     this.changed();
     await this.replica.settled(entry.n, message, later);
-    this.others.postMessage(null);
+    this.others.postMessage(message);
   }
 }

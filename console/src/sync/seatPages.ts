@@ -3,6 +3,8 @@ import type { ConversationCopy } from "./conversationCopy";
 import type { Replica } from "./replica";
 
 const SHOWN = 100;
+/** Of so many messages that another page took in, none is asked for again. */
+const MISSED = 500;
 
 export type PageQuery = { limit: number; before?: number; after?: number; around?: number };
 
@@ -42,6 +44,19 @@ export class SeatPages {
         if (copy.messages.size === 0) throw error;
       });
     return copy;
+  }
+
+  /** Show what the replica holds now in place of what is shown; false if the conversation is the
+   * member's no more. */
+  async showHeld(copy: ConversationCopy): Promise<boolean> {
+    const { replica } = this.owner;
+    const place = await replica.place(copy.id);
+    if (!place) return copy.readSeqOf(this.owner.userId) === null; // whoever is no member only looks at pages
+    if (place.cursor === null) return true;
+    const first = Math.max(place.floor, Math.min(place.head, ...copy.messages.keys()));
+    const messages = await replica.messages(copy.id, first, place.head, copy.messages.size + MISSED);
+    copy.begin({ ...place, messages, members: await replica.members(copy.id), profiles: [] });
+    return true;
   }
 
   /** Take what the replica holds; false if it holds nothing of this conversation. */
