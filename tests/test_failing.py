@@ -24,6 +24,7 @@ from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.deliveries import Checkpoint, Delivery
 from nestrel.live.following import Following
 from nestrel.live.hub import Hub
+from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service import exports as module
 from nestrel.service.pages import Pages
@@ -241,7 +242,7 @@ async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
     mara, odd = (Following(hub, source, lambda: seal, Caller(user), lambda: None) for user in ("mara", "odd"))
     for one in (mara, odd):
         await one.follow_all(None)
-    checkpoints = Checkpoints(hub, source, 1.0)
+    checkpoints = Checkpoints(hub, Moves(source), 1.0)
     at: AllPosition | None = await checkpoints.turn(None)
     writer = Writer(database)
     for place, user in ((sick, "mara"), (well, "odd")):

@@ -33,6 +33,18 @@ def _deaf(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Hub, "reach", nothing)
 
 
+def _omitting(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What one transaction in three moved is not in the journal."""
+    journal = Truth.journal
+
+    def some(self: Truth, since: Any) -> Any:
+        found = journal(self, since)
+        found.moved = [one for one in found.moved if one[0] % 3]
+        return found
+
+    monkeypatch.setattr(Truth, "journal", some)
+
+
 def _unwoken(monkeypatch: pytest.MonkeyPatch) -> None:
     """What came for a follower between its registration and its start is passed over."""
 
@@ -100,7 +112,9 @@ def _hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Following, "_until_done", once)
 
 
-@pytest.mark.parametrize("fault", [_deaf, _unwoken, _forgetful, _careless, _clock, _timeless, _nostalgic, _hasty])
+@pytest.mark.parametrize(
+    "fault", [_deaf, _omitting, _unwoken, _forgetful, _careless, _clock, _timeless, _nostalgic, _hasty]
+)
 def test_it_notices_a_broken_promise_and_names_the_seed(
     monkeypatch: pytest.MonkeyPatch, fault: Callable[[pytest.MonkeyPatch], None]
 ) -> None:

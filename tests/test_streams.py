@@ -21,6 +21,7 @@ from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.deliveries import Checkpoint, Delivery
 from nestrel.live.following import Following
 from nestrel.live.hub import Hub
+from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
@@ -259,7 +260,7 @@ async def test_a_lost_wake_up_is_found_before_the_checkpoint_speaks_of_it(databa
     hub = Hub(source)
     stirred = asyncio.Event()
     following = Following(hub, source, lambda: seal, Caller(odd.user), stirred.set)
-    checkpoints = Checkpoints(hub, source, 60)
+    checkpoints = Checkpoints(hub, Moves(source), 60)
     try:
         await following.follow_all(None)
         since = await checkpoints.turn(None)

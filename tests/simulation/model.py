@@ -18,6 +18,7 @@ from nestrel.live.source import Gone
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
+from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
 from nestrel.store.write.batch import Growth, Written
 
@@ -364,21 +365,21 @@ class Truth:
 
         return await self.read(look)
 
-    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
-        at = await self.now()
+    async def tail(self, since: AllPosition | None) -> Tail:
+        return await self.read(lambda: self.journal(since))
 
-        def look() -> list[Moved]:
-            moved = [
-                Moved(id_, self.talks[id_].rev)
-                for id_ in followed
-                if id_ in self.talks and not sees(since, self.talks[id_].xid)
-            ]
-            for talk in self.talks.values():
-                users = [user for user, row in talk.members.items() if talk.has(user) and not sees(since, row.born)]
-                moved += [Moved(talk.id, 0, (user,)) for user in users]
-            return moved
-
-        return at, await self.read(look)
+    def journal(self, since: AllPosition | None) -> Tail:
+        """What moved since a snapshot; the simulation never trims."""
+        moved = [
+            (talk.xid, talk.id, talk.rev) for talk in self.talks.values() if since is None or not sees(since, talk.xid)
+        ]
+        joined = [
+            (row.born, talk.id, user)
+            for talk in self.talks.values()
+            for user, row in talk.members.items()
+            if since is not None and talk.has(user) and not sees(since, row.born)
+        ]
+        return Tail(self.snapshot(), 0, sorted(moved), joined)
 
     def places(self, user_id: str, since: AllPosition) -> list[Pending]:
         found = []

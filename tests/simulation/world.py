@@ -25,6 +25,7 @@ from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
+from nestrel.live.moves import Moves
 from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
 from nestrel.service.outgoing import Outgoing
@@ -76,20 +77,25 @@ class Node:
         self.draining = False
         self.sessions: set[Session] = set()
         self.seal = SEAL
-        self.source = Known(truth, lambda: self.hub.renew())
+        self.source = Known(truth, self.renew)
         self.hub = Hub(self.source)
         self.writer = self
         self.seats = Seats(0)
         self.outgoing = Outgoing()
         self.lines: set[SimLine] = set()
         self.tasks: set[asyncio.Task[Any]] = set()
-        self._spawn(Checkpoints(self.hub, self.source, 2.0).run())
+        self.moves = Moves(self.source)
+        self._spawn(Checkpoints(self.hub, self.moves, 2.0).run())
 
     def _spawn(self, work: Any) -> asyncio.Task[Any]:
         task = asyncio.ensure_future(work)
         self.tasks.add(task)
         task.add_done_callback(self.tasks.discard)
         return task
+
+    def renew(self) -> None:
+        self.moves.forget()
+        self.hub.renew()
 
     def sealing(self) -> CursorSeal:
         return SEAL
@@ -151,6 +157,7 @@ class Node:
         for task in tuple(self.tasks):
             task.cancel()
         await asyncio.gather(*self.tasks, return_exceptions=True)
+        await self.moves.stop()
         await self.hub.stop()
 
 

@@ -72,6 +72,10 @@ class AllPosition:
         """The snapshot that has seen nothing, before all transactions."""
         return cls(epoch, 0, 1, 1)
 
+    def sees(self, transaction: int) -> bool:
+        """Whether a transaction had been committed by then, if it was at all."""
+        return transaction < self.xmin or (transaction < self.xmax and transaction not in self.running)
+
     @property
     def snapshot(self) -> str:
         return f"{self.xmin}:{self.xmax}:{','.join(map(str, self.running))}"

@@ -61,6 +61,11 @@ CHANGE_SET_BYTES = 256 * 1024
 
 RINGS_BYTES = 64 * 1024 * 1024
 """What the hub of a process keeps of all conversations together."""
+RECENT_MOVES = 50_000
+"""Conversations of which a process keeps in mind when they moved last; about 350 bytes each."""
+MOVES_PROBED = 250
+"""Conversations that moved lately and are looked at one by one, for one member; more than that, and a walk over the
+member's own is likely to be less."""
 RING_SETS = 256
 RING_BYTES = 1024 * 1024
 """What the hub keeps of each followed conversation; who falls further behind is caught up from the store."""

@@ -33,7 +33,7 @@ class Bus(Protocol):
     """`start` returns once events are heard. `on_return` is called when the line comes back after a break, in which
     events may have been lost."""
 
-    async def start(self, heard: Heard, on_return: Callable[[], None]) -> None: ...
+    async def start(self, heard: Heard, on_return: Callable[[], object]) -> None: ...
 
     def publish(self, moved: Sequence[Moved]) -> None: ...
 
@@ -50,7 +50,7 @@ class _Subscribed(ABC):
         self._up = asyncio.Event()
         self._heard: Heard = lambda _moved: None
 
-    async def start(self, heard: Heard, on_return: Callable[[], None]) -> None:
+    async def start(self, heard: Heard, on_return: Callable[[], object]) -> None:
         self._heard = heard
         self._task = asyncio.create_task(self._keep(on_return), name="bus")
         # A store that is away at start is no reason not to start: readiness says so until it is back.
@@ -62,7 +62,7 @@ class _Subscribed(ABC):
             with contextlib.suppress(asyncio.CancelledError):
                 await self._task
 
-    async def _keep(self, on_return: Callable[[], None]) -> None:
+    async def _keep(self, on_return: Callable[[], object]) -> None:
         failures = 0
         while True:
             try:

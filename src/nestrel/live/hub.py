@@ -255,10 +255,11 @@ class Hub:
         if channel.at is not None:
             self._want(channel, channel.at.rev + 1, once=True)
 
-    def look_again(self) -> None:
-        """Events may have been lost: look at every followed conversation."""
+    def look_again(self) -> dict[UUID, asyncio.Task[None]]:
+        """Events may have been lost: look at every followed conversation. Gives what is under way for each."""
         for channel in self.channels.values():
             self.look_at(channel)
+        return {id_: channel.reading for id_, channel in self.channels.items() if channel.reading is not None}
 
     # Another history
 

@@ -11,10 +11,10 @@ from nestrel.core.problems import Forbidden, NotFound
 from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
-from nestrel.store.events import Moved
 from nestrel.store.read import changes as feed
-from nestrel.store.read import members, resync
+from nestrel.store.read import journal, members, resync
 from nestrel.store.read.changes import Changes, State
+from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
 
 
@@ -60,8 +60,8 @@ class Source(Protocol):
         """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
         of this store."""
 
-    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
-        """A new snapshot, and what moved since; see `nestrel.store.read.resync.stirred`."""
+    async def tail(self, since: AllPosition | None) -> Tail:
+        """A new snapshot, and what moved since; see `nestrel.store.read.journal.tail`."""
 
 
 class StoreSource:
@@ -139,6 +139,6 @@ class StoreSource:
                 if len(found) < resync.MANY:
                     return from_nothing, pending
 
-    async def stirred(self, followed: Sequence[UUID], since: AllPosition) -> tuple[AllPosition, list[Moved]]:
+    async def tail(self, since: AllPosition | None) -> Tail:
         async with self._database.read() as connection:
-            return await resync.stirred(connection, followed, since)
+            return await journal.tail(connection, since)

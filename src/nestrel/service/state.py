@@ -21,6 +21,7 @@ from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
+from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
@@ -92,6 +93,7 @@ class Service:
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.hub = Hub(self.source)
+        self.moves = Moves(self.source)
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(
@@ -124,7 +126,7 @@ class Service:
         await self.bus.start(self.hub.heard, self.hub.look_again)
         with contextlib.suppress(StoreUnavailable):
             await self.load_seal()
-        checkpoints = Checkpoints(self.hub, self.source, self.settings.checkpoint_seconds)
+        checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
         self._tasks = [
             asyncio.create_task(self._empty_closed(), name="eraser"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
@@ -145,6 +147,7 @@ class Service:
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
+        await self.moves.stop()
         await self.hub.stop()
         await self.bus.stop()
         await self.database.close()
@@ -178,6 +181,7 @@ class Service:
         lost."""
         log.warning("store.another_history")
         self._known.clear()
+        self.moves.forget()
         self.hub.renew()
         self._resealing = asyncio.ensure_future(self._reseal())
 

@@ -12,7 +12,7 @@ import structlog
 from nestrel.core.retention import Then
 from nestrel.service import metrics
 from nestrel.store.database import Database
-from nestrel.store.keep import retention, sweep
+from nestrel.store.keep import journal, retention, sweep
 from nestrel.store.keep.sweep import Backlog, Step
 
 log = structlog.get_logger()
@@ -22,8 +22,9 @@ _PAUSE = 2.0
 
 
 class Sweeper:
-    """Gives out the service's rule, moves floors past what has grown old, and takes away what lies below them. Any
-    number of processes do so at once; one that dies loses nothing, as each step is one transaction."""
+    """Gives out the service's rule, moves floors past what has grown old, and takes away what lies below them; and
+    keeps the journal short. Any number of processes do so at once; one that dies loses nothing, as each step is one
+    transaction."""
 
     def __init__(self, database: Database, seconds: float) -> None:
         self._database = database
@@ -44,6 +45,8 @@ class Sweeper:
     async def _look(self) -> None:
         await self._floors()
         await self.backlog()
+        while await journal.trim(self._database):
+            pass
 
     async def _sweep(self) -> None:
         while await self._pass(paced=True):

@@ -56,6 +56,12 @@ _RECORD = """
 INSERT INTO nestrel.epochs (id, branch, system, database_id, timeline, made_in)
 VALUES ($1, $2, $3, $4, $5, 'nestrel.epochs'::regclass)
 """
+# What the journal says may be of the history that is lost.
+_FORGET = """
+WITH gone AS (DELETE FROM nestrel.journal)
+UPDATE nestrel.journal_trimmed
+SET xid = CAST(CAST(CAST(CAST(pg_snapshot_xmax(pg_current_snapshot()) AS text) AS bigint) - 1 AS text) AS xid8)
+"""
 _FILE = "SELECT pg_read_file('pg_wal/' || $1 || '.history', 0, 65536, true)"
 
 
@@ -87,6 +93,7 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
             if newest is not None and newest[2:4] == (_signed(system), database_id) and newest[5] and not same:
                 branch = await _branch(connection, newest[4], timeline, replayed, may_read)
             await execute(connection, _RECORD, new_id(), branch, _signed(system), database_id, timeline)
+            await execute(connection, _FORGET)
         found = await fetch(connection, _RECORDED)
     connection.history.learn(Lineage([Epoch(*row) for row in found]), (system, database_id))
     return recorded

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
-from nestrel.core.cursors import ChangePosition
+from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.core.objects import ResyncAnswer
 from nestrel.core.problems import InvalidRequest, fault
 from nestrel.service.addressing import addressed
@@ -43,9 +43,22 @@ async def bring(request: Request, service: ServiceDep, caller: CallerDep) -> Res
         start = None
         if wanted.cursor is not None:
             start = opened(service.seal.open_all, caller.user_id, wanted.cursor)
+        recent = await _recent(service, start)
         async with service.database.read() as connection:
-            found = await resync.from_cursor(connection, caller.user_id, start, limits.RESYNC_ROWS, most)
+            found = await resync.from_cursor(connection, caller.user_id, start, limits.RESYNC_ROWS, most, recent)
     return Response(_written(service, caller, found), media_type="application/json")
+
+
+async def _recent(
+    service: Service, start: AllPosition | ResyncPosition | None
+) -> tuple[AllPosition, list[UUID]] | None:
+    """What has moved in the whole store since a cursor, if it is known here and less than a walk over a member's own
+    conversations would look at."""
+    since = start.since if isinstance(start, ResyncPosition) else start
+    if since is None:
+        return None
+    now, recent = await service.moves.since(since, limits.MOVES_PROBED)
+    return (now, list(recent.moved)) if recent is not None else None
 
 
 def _opened_map(service: Service, caller: Caller, cursors: dict[UUID, str]) -> dict[UUID, ChangePosition]:

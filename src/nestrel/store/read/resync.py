@@ -12,32 +12,32 @@ from uuid import UUID
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs, snapshots
-from nestrel.store.events import Moved
-from nestrel.store.histories import NewEpoch
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import changes as feed
 from nestrel.store.read.changes import Changes
+from nestrel.store.read.journal import UNSEEN
 
-# What carries a transaction that this history has not come to yet was there before it, as after a dump was loaded.
-_UNSEEN = """{0} >= pg_snapshot_xmin($2::text::pg_snapshot) AND NOT pg_visible_in_snapshot({0}, $2::text::pg_snapshot)
-      AND {0} < pg_snapshot_xmax(pg_current_snapshot())"""
+_MINE_BEHIND = "ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3::uuid)"
+_THESE = "$3::uuid[]"
 
-# The member's ids as an array: one walk over the key of conversations, whatever the planner thinks of either table.
-# Who has gone is told so once; who came has no position; for the others the function finds it.
-_MOVED = f"""
+
+def _moved_of(ids: str) -> str:
+    """Which of `ids` moved, and are the member's. As an array: one walk over the key of conversations, whatever the
+    planner thinks of either table. Who has gone is told so once; who came has no position; for the others the
+    function finds it."""
+    return f"""
 WITH moved AS MATERIALIZED (
     SELECT id, closed_at IS NOT NULL AS closed FROM nestrel.conversations
-    WHERE id = ANY(ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3))
-      AND {_UNSEEN.format("moved_xid")}
+    WHERE id = ANY({ids}) AND {UNSEEN.format("moved_xid", "$2")}
 )
 SELECT {snapshots.COLUMNS}, x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
 FROM (SELECT) one LEFT JOIN (
-    SELECT moved.id, row_number() OVER (ORDER BY moved.id) AS n, ({_UNSEEN.format("m.joined_xid")}) AS joined,
+    SELECT moved.id, row_number() OVER (ORDER BY moved.id) AS n, ({UNSEEN.format("m.joined_xid", "$2")}) AS joined,
            CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN moved.closed THEN 'closed' END AS gone
     FROM moved
     CROSS JOIN LATERAL (SELECT joined_xid, moved_xid, left_at, left_reason FROM nestrel.members
         WHERE conversation_id = moved.id AND user_id = $1 LIMIT 1) m
-    WHERE m.left_at IS NULL OR ({_UNSEEN.format("m.moved_xid")})
+    WHERE m.left_at IS NULL OR ({UNSEEN.format("m.moved_xid", "$2")})
     ORDER BY moved.id LIMIT $4
 ) x ON true
 LEFT JOIN LATERAL (
@@ -45,6 +45,10 @@ LEFT JOIN LATERAL (
 ) s ON true
 ORDER BY x.id
 """
+
+
+_MOVED = _moved_of(_MINE_BEHIND)
+_MOVED_OF_THESE = _moved_of(_THESE)
 _STARTS = """
 SELECT s.rev, s.seq, s.beyond FROM unnest($1::uuid[]) WITH ORDINALITY AS i (id, n)
 CROSS JOIN LATERAL (SELECT * FROM nestrel.seen_v1(i.id, $2::text::pg_snapshot, $3)) s ORDER BY i.n
@@ -61,11 +65,6 @@ SELECT i.id FROM unnest($2::uuid[]) AS i (id)
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL
 LIMIT 1) m
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
-"""
-_STIRRED = f"""
-SELECT id, rev, NULL FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND {_UNSEEN.format("moved_xid")}
-UNION ALL
-SELECT conversation_id, 0, user_id FROM nestrel.members WHERE left_at IS NULL AND {_UNSEEN.format("joined_xid")}
 """
 
 _AT_FIRST = 4
@@ -107,11 +106,23 @@ class Resync:
 
 
 async def moved(
-    connection: Connection, user_id: str, since: AllPosition, most: int, *, after: UUID = NOTHING, started: int = MANY
+    connection: Connection,
+    user_id: str,
+    since: AllPosition,
+    most: int,
+    *,
+    after: UUID = NOTHING,
+    started: int = MANY,
+    these: Sequence[UUID] | None = None,
 ) -> tuple[AllPosition, list[Pending]]:
     """The present snapshot, and the member's conversations that changed since an earlier one, by id, the first of them
-    `started`: one indexed query. Of one with more than `most` changed rows the newest page is wanted instead."""
-    found = await fetch(connection, _MOVED, user_id, since.snapshot, after, MANY, most, started)
+    `started`: one indexed query. Of one with more than `most` changed rows the newest page is wanted instead. `these`
+    are all that moved in the whole store, where that is known and little: no others are looked at."""
+    if these is None:
+        found = await fetch(connection, _MOVED, user_id, since.snapshot, after, MANY, most, started)
+    else:
+        behind = [id_ for id_ in these if id_ > after]
+        found = await fetch(connection, _MOVED_OF_THESE, user_id, since.snapshot, behind, MANY, most, started)
     now = snapshots.at(connection, *found[0][:3])
     return now, [_pending(now.epoch, *row[3:]) for row in found if row[3] is not None]
 
@@ -131,23 +142,17 @@ async def mine(connection: Connection, user_id: str, *, after: UUID = NOTHING, l
     return [Pending(row[0], joined=True) for row in found]
 
 
-async def stirred(
-    connection: Connection, followed: Sequence[UUID], since: AllPosition
-) -> tuple[AllPosition, list[Moved]]:
-    """A new snapshot, and what of `followed` moved since the last one, with everyone who has joined anything: what a
-    process must have handed on before it can say that all up to the new snapshot has been sent."""
-    now = await snapshots.now(connection)
-    if connection.history.known.set_back(since, now):
-        raise NewEpoch(set_back=now.epoch)
-    found = await fetch(connection, _STIRRED, followed, since.snapshot)
-    return now, [Moved(row[0], row[1], () if row[2] is None else (row[2],)) for row in found]
-
-
 async def from_cursor(
-    connection: Connection, user_id: str, cursor: AllPosition | ResyncPosition | None, rows: int, most: int
+    connection: Connection,
+    user_id: str,
+    cursor: AllPosition | ResyncPosition | None,
+    rows: int,
+    most: int,
+    recent: tuple[AllPosition, Sequence[UUID]] | None = None,
 ) -> Resync:
     """Bring a member from an all cursor to the present, or from nothing; at most about `rows` rows. An answer with
-    `more` goes on where its own cursor says."""
+    `more` goes on where its own cursor says. `recent` is a snapshot of a moment ago, and what moved in the whole store
+    up to it since the cursor's."""
     since, after = cursor, NOTHING
     if isinstance(cursor, ResyncPosition):
         since, after = cursor.since, cursor.after
@@ -157,7 +162,13 @@ async def from_cursor(
     else:
         assert isinstance(since, AllPosition)
         within = isinstance(cursor, ResyncPosition) and cursor.within is not None
-        now, pending = await moved(connection, user_id, since, most, after=after, started=0 if within else _AT_FIRST)
+        started = 0 if within else _AT_FIRST
+        if recent is None:
+            now, pending = await moved(connection, user_id, since, most, after=after, started=started)
+        else:
+            now, these = recent
+            if these:
+                _, pending = await moved(connection, user_id, since, most, after=after, started=started, these=these)
     at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(since, now, NOTHING)
     known = [one for one in (at.since, at.upto) if one is not None]
     lost = not all(epochs.goes_on(connection, one, now) for one in known)
