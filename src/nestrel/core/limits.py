@@ -63,6 +63,8 @@ RINGS_BYTES = 64 * 1024 * 1024
 """What the hub of a process keeps of all conversations together."""
 RECENT_MOVES = 50_000
 """Conversations of which a process keeps in mind when they moved last; about 350 bytes each."""
+LISTED = 50_000
+"""Conversations that all the lists hold together that a process keeps in mind; about 300 bytes each."""
 MOVES_PROBED = 250
 """Conversations that moved lately and are looked at one by one, for one member; more than that, and a walk over the
 member's own is likely to be less."""

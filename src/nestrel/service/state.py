@@ -21,6 +21,7 @@ from nestrel.core.rate import RateLimit
 from nestrel.live.bus import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
+from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
@@ -94,6 +95,7 @@ class Service:
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.hub = Hub(self.source)
         self.moves = Moves(self.source)
+        self.lists = Lists(self.database, self.moves)
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(
@@ -182,6 +184,7 @@ class Service:
         log.warning("store.another_history")
         self._known.clear()
         self.moves.forget()
+        self.lists.forget()
         self.hub.renew()
         self._resealing = asyncio.ensure_future(self._reseal())
 

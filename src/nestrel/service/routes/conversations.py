@@ -66,9 +66,18 @@ async def listing(
         if query.model_fields_set - {"limit", "cursor", "scope"}:
             raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
         scope, position = _open_position(service, caller, query)
+    at, chosen, more = None, None, False
+    if scope == "mine" and name is None:
+        kept = await service.lists.page(caller.user_id, query.limit, position)
+        if kept is not None:
+            at, chosen, more = kept
     async with service.database.read() as connection:
-        at = await snapshots.now(connection) if scope == "mine" else None
-        items, following = await conversations.page(connection, scope, caller, query.limit, position, name)
+        if chosen is not None:
+            items = await conversations.shown(connection, caller, [one.id for one in chosen], mine=True)
+            following = chosen[-1] if more else None
+        else:
+            at = await snapshots.now(connection) if scope == "mine" else None
+            items, following = await conversations.page(connection, scope, caller, query.limit, position, name)
         people = await profiles.read(connection, _people(items))
     next_cursor = None
     if following is not None:

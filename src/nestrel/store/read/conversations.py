@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 from nestrel.core.text import name_key
@@ -32,7 +31,7 @@ LEFT JOIN nestrel.messages l ON l.conversation_id = c.id AND l.seq = c.head AND 
 """
 
 _ONE = f"{_SELECT} WHERE c.id = $2"
-_SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[])"
+_SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[]) AND c.closed_at IS NULL"
 
 # The page is chosen on narrow rows first; the wide select above then runs for its few conversations.
 _MINE_PAGE = """
@@ -40,6 +39,19 @@ SELECT c.id, c.last_at FROM nestrel.members m JOIN nestrel.conversations c ON c.
 WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL
   AND ($2::timestamptz IS NULL OR (c.last_at, c.id) < ($2, $3::uuid))
 ORDER BY c.last_at DESC, c.id DESC LIMIT $4
+"""
+_MINE_ALL = """
+SELECT m.conversation_id, c.last_at
+FROM (SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND left_at IS NULL
+      ORDER BY conversation_id LIMIT $2) m
+CROSS JOIN LATERAL (SELECT last_at FROM nestrel.conversations WHERE id = m.conversation_id AND closed_at IS NULL
+    LIMIT 1) c
+"""
+_MINE_OF = """
+SELECT i.id, c.last_at FROM unnest($2::uuid[]) AS i (id)
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL
+    LIMIT 1) m
+CROSS JOIN LATERAL (SELECT last_at FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 _OPEN_PAGE = """
 SELECT c.id, c.last_at FROM nestrel.conversations c
@@ -55,10 +67,6 @@ ORDER BY c.id DESC LIMIT $2
 """
 
 _DIRECT = "SELECT id FROM nestrel.conversations WHERE direct_pair = $1 AND closed_at IS NULL"
-_IDS = """
-SELECT c.id FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
-WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL ORDER BY c.id LIMIT $2
-"""
 
 # A name is one conversation's: its index finds it, however many there are.
 _NAMED = """
@@ -115,9 +123,8 @@ async def show(connection: Connection, conversation_id: UUID, user_id: str | Non
     return (await _wires(connection, [found], viewer=user_id is not None))[conversation_id]
 
 
-@dataclass(frozen=True, slots=True)
-class ListPosition:
-    """The last conversation of a page."""
+class ListPosition(NamedTuple):
+    """A conversation's place in a list, which the newest activity leads."""
 
     at: datetime
     id: UUID
@@ -141,12 +148,25 @@ async def page(
         found = await fetch(connection, _MINE_PAGE, caller.user_id, at, id_, limit + 1)
     else:
         found = await fetch(connection, _EVERY_PAGE if every else _OPEN_PAGE, after.id if after else None, limit + 1)
-    ids = [row["id"] for row in found[:limit]]
-    by_id = await _wires(connection, await fetch(connection, _SOME, caller.user_id, ids))
     last = found[limit - 1] if len(found) > limit else None
-    return [by_id[id_] for id_ in ids if id_ in by_id], ListPosition(last["last_at"], last["id"]) if last else None
+    items = await shown(connection, caller, [row["id"] for row in found[:limit]], mine=scope == "mine")
+    return items, ListPosition(last["last_at"], last["id"]) if last else None
 
 
-async def ids_of(connection: Connection, user_id: str, most: int) -> list[UUID]:
-    """The open conversations that a user is a member of."""
-    return [row[0] for row in await fetch(connection, _IDS, user_id, most)]
+async def shown(connection: Connection, caller: Caller, ids: Sequence[UUID], *, mine: bool) -> list[Wire]:
+    """Conversations in the order of their ids here; those that are closed by now are left out, and of `mine` those
+    that are the caller's no more."""
+    by_id = await _wires(connection, await fetch(connection, _SOME, caller.user_id, ids))
+    found = [by_id[id_] for id_ in ids if id_ in by_id]
+    return [item for item in found if item["my_role"] is not None] if mine else found
+
+
+async def mine(connection: Connection, user_id: str, most: int) -> list[ListPosition] | None:
+    """All of a member's conversations, in no order; None if they are in more than `most`."""
+    found = await fetch(connection, _MINE_ALL, user_id, most + 1)
+    return [ListPosition(row[1], row[0]) for row in found] if len(found) <= most else None
+
+
+async def mine_of(connection: Connection, user_id: str, ids: Sequence[UUID]) -> list[ListPosition]:
+    """Those of some conversations that are a member's, in no order."""
+    return [ListPosition(row[1], row[0]) for row in await fetch(connection, _MINE_OF, user_id, ids)]
