@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, posts, reads, resync, retention
+from bench import changes, posts, reads, resync, retention, scale
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -46,12 +46,19 @@ def _line(result: Result) -> str:
 
 
 @click.command()
+@click.argument("table", type=click.Choice(["targets", "scale"]), default="targets")
+@click.option("--most", default=1_000_000, show_default=True, help="scale: messages of the largest conversation.")
 @click.option("--quick", is_flag=True, help="One short round; writes no file.")
 @click.option("--only", multiple=True, type=click.Choice(list(_PARTS)), help="Measure this part alone; writes no file.")
 @click.option("--rounds", default=3, show_default=True)
 @click.option("--seconds", default=5, show_default=True)
-def main(quick: bool, only: tuple[str, ...], rounds: int, seconds: int) -> None:
-    """Measure Nestrel against its floors."""
+def main(table: str, most: int, quick: bool, only: tuple[str, ...], rounds: int, seconds: int) -> None:
+    """Measure Nestrel against its floors (targets), or as it grows (scale)."""
+    if table == "scale":
+        with bench() as prepared:
+            for line in scale.measure(prepared, most):
+                click.echo(line)
+        return
     if quick:
         rounds, seconds = 1, 2
     with bench() as prepared:

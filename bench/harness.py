@@ -43,6 +43,13 @@ def token(user: str, scope: str | None = None) -> str:
     return mint(SECRET, user, seconds=86_400, now=int(time.time()), scope=scope)
 
 
+def cpu_of(process: psutil.Process) -> float:
+    """Seconds of CPU time of a process and its children, those that have ended and were waited for included."""
+    times = [process.cpu_times(), *(child.cpu_times() for child in process.children(recursive=True))]
+    own = sum(one.user + one.system for one in times)
+    return float(own + times[0].children_user + times[0].children_system)
+
+
 class Process:
     """A process of ours, ended by its pid."""
 
@@ -69,6 +76,11 @@ class Process:
         """Resident bytes."""
         return int(psutil.Process(self._popen.pid).memory_info().rss)
 
+    @property
+    def cpu(self) -> float:
+        """Seconds of CPU time so far, of it and of what it has started."""
+        return cpu_of(psutil.Process(self._popen.pid))
+
     def stop(self) -> None:
         self._popen.terminate()
         self._popen.wait(30)
@@ -80,6 +92,12 @@ class Bench:
     def __init__(self, postgres: LocalPostgres) -> None:
         self.postgres = postgres
         self.url = postgres.url("nestrel")
+
+    @property
+    def cpu(self) -> float:
+        """Seconds of CPU time of PostgreSQL so far."""
+        postmaster = (self.postgres.data / "postmaster.pid").read_text().split()[0]
+        return cpu_of(psutil.Process(int(postmaster)))
 
     @contextmanager
     def service(self, workers: int = 1, **env: str) -> Iterator[Process]:
