@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import random
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -15,7 +16,7 @@ from sqlalchemy.engine import make_url
 from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.core.objects import ChangeSet
 from nestrel.core.replica import Replica
-from tests.support import Person, Served, unique
+from tests.support import PATIENCE, Person, Served, unique
 
 Make = Callable[..., Person]
 
@@ -159,6 +160,56 @@ async def test_a_late_commit_is_not_skipped(service_database: str, own: Served) 
         await raw.close()
     assert {item["conversation_id"] for item in await copies.resync()} == {slow}
     await copies.check()
+
+
+async def test_whoever_writes_elsewhere_makes_nobody_repeat_a_row(
+    make_database: Callable[[], str], service_database: str, own: Served
+) -> None:
+    """More transactions are open in other databases of the cluster, and of a role that may not write here, than a
+    cursor holds; and one of the service's own role, which is waited for."""
+    mara = Person(own.url, unique("mara"))
+    place = (await mara.make())["id"]
+    guest = unique("guest").replace("-", "_")
+    url = make_url(service_database)
+    opened: list[asyncpg.Connection[Any]] = []
+    elsewhere = make_database()
+
+    async def open_one(address: str, **who: str) -> None:
+        raw = await asyncpg.connect(address, **who)
+        opened.append(raw)
+        await raw.execute("BEGIN")
+        await raw.execute("SELECT pg_current_xact_id()")
+
+    here = url.render_as_string(hide_password=False)
+    try:
+        opened.append(await asyncpg.connect(here))
+        await opened[0].execute(f"CREATE ROLE {guest} LOGIN PASSWORD '{guest}'")
+        await open_one(here)
+        for _ in range(4):
+            await open_one(here, user=guest, password=guest)
+        for _ in range(60):
+            await open_one(elsewhere)
+        ours = int(await opened[1].fetchval("SELECT pg_current_xact_id()::text"))
+        key = await opened[0].fetchval("SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'")
+        seal = CursorSeal(bytes(key))
+        async with asyncio.timeout(PATIENCE):
+            while True:  # they are told apart at the second checkpoint that they last to
+                copies = Copies(mara)
+                await copies.resync()
+                assert copies.cursor is not None
+                at = seal.open_all(mara.user, copies.cursor)
+                assert isinstance(at, AllPosition)
+                if at.running:
+                    break
+        assert at.running == (ours,)
+        await mara.fill(place, 20)
+        assert sum(len(item["messages"]) for item in await copies.resync()) == 20
+        await mara.post(place, "one more")
+        assert [row["body"] for item in await copies.resync() for row in item["messages"]] == ["one more"]
+        await copies.check()
+    finally:
+        for raw in opened:
+            await raw.close()
 
 
 async def test_any_mixture_of_changes_and_returns_ends_in_the_servers_state(person: Make) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import copy
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 from uuid import UUID
@@ -364,6 +364,9 @@ class Truth:
             return True, [Pending(id_, joined=True) for id_, talk in sorted(self.talks.items()) if talk.has(user_id)]
 
         return await self.read(look)
+
+    async def tell_apart(self, running: Collection[int]) -> None:
+        """All of them move something here."""
 
     async def tail(self, since: AllPosition | None) -> Tail:
         return await self.read(lambda: self.journal(since))

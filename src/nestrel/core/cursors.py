@@ -14,7 +14,8 @@ import hashlib
 import hmac
 import re
 import struct
-from dataclasses import dataclass
+from collections.abc import Set
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from uuid import UUID
 
@@ -71,6 +72,13 @@ class AllPosition:
     def beginning(cls, epoch: int) -> AllPosition:
         """The snapshot that has seen nothing, before all transactions."""
         return cls(epoch, 0, 1, 1)
+
+    def without(self, foreign: Set[int]) -> AllPosition:
+        """The same, with running transactions that move nothing of this store left out."""
+        if foreign.isdisjoint(self.running):
+            return self
+        running = tuple(one for one in self.running if one not in foreign)
+        return replace(self, xmin=min(running, default=self.xmax), running=running)
 
     def sees(self, transaction: int) -> bool:
         """Whether a transaction had been committed by then, if it was at all."""

@@ -34,6 +34,7 @@ class Checkpoints:
         while True:
             try:
                 since = await self.turn(since)
+                await self._moves.tell_apart()
             except Exception as error:
                 log.warning("checkpoint.failed", reason=str(error))
             await asyncio.sleep(self._seconds)

@@ -51,6 +51,7 @@ class Moves:
         self._known_from = 0
         """From this transaction on nothing is missing here."""
         self._forgotten = 0
+        self._running: frozenset[int] = frozenset()
         self._moves: OrderedDict[UUID, _Move] = OrderedDict()
         self._joinings: deque[_Joining] = deque()
         self._reading: asyncio.Task[AllPosition] | None = None
@@ -142,6 +143,18 @@ class Moves:
             self._take(found.moved, found.joined, now.xmax)
         self._now = now
         return now
+
+    async def tell_apart(self) -> None:
+        """Find out about transactions that were running when this was called before, and still are; others' are not
+        waited for.
+
+        Raises:
+            StoreUnavailable: the database is away.
+        """
+        running = frozenset(self._now.running) if self._now is not None else frozenset()
+        long, self._running = running & self._running, running
+        if long:
+            await self._source.tell_apart(long)
 
     async def stop(self) -> None:
         tasks = [task for task in (self._reading, self._next) if task is not None]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import NamedTuple, Protocol
 from uuid import UUID
 
@@ -59,6 +59,9 @@ class Source(Protocol):
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
         of this store."""
+
+    async def tell_apart(self, running: Collection[int]) -> None:
+        """Find out which of some transactions are not this store's; later snapshots wait for them no more."""
 
     async def tail(self, since: AllPosition | None) -> Tail:
         """A new snapshot, and what moved since; see `nestrel.store.read.journal.tail`."""
@@ -138,6 +141,10 @@ class StoreSource:
                 pending += found
                 if len(found) < resync.MANY:
                     return from_nothing, pending
+
+    async def tell_apart(self, running: Collection[int]) -> None:
+        async with self._database.read() as connection:
+            await snapshots.tell_apart(connection, running)
 
     async def tail(self, since: AllPosition | None) -> Tail:
         async with self._database.read() as connection:

@@ -21,6 +21,8 @@ class History:
     def __init__(self) -> None:
         self.lineage: Lineage | None = None
         self.changed = 0
+        self.foreign: frozenset[int] = frozenset()
+        """Transactions that are running and not this service's, as far as is known."""
         self.site: tuple[int, int] | None = None
         """The cluster and the database that it is of."""
 
@@ -40,4 +42,5 @@ class History:
         """Go by what has been found out now."""
         if self.lineage is not None and lineage.present != self.lineage.present:
             self.changed += 1
+            self.foreign = frozenset()
         self.lineage, self.site = lineage, site
