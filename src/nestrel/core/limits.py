@@ -68,6 +68,8 @@ LISTED = 50_000
 MOVES_PROBED = 250
 """Conversations that moved lately and are looked at one by one, for one member; more than that, and a walk over the
 member's own is likely to be less."""
+AUTHORS_REMEMBERED = 50_000
+"""Authors of whom the write path remembers what it has just written; about 300 bytes each."""
 RING_SETS = 256
 RING_BYTES = 1024 * 1024
 """What the hub keeps of each followed conversation; who falls further behind is caught up from the store."""

@@ -19,7 +19,7 @@ class Locked:
     `epoch` is the present one of the database. `floor` is the lowest `seq` kept at this instant, `stored_floor` what
     its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
-    left.
+    left. `at` is the database's time when the lock was held.
     """
 
     id: UUID
@@ -38,6 +38,7 @@ class Locked:
     rule: Rule = NO_RULE
     counts: dict[str, int] = field(default_factory=dict)
     keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
+    at: datetime | None = None
     first_new: int = 0
     rev_before: int = 0
 

@@ -17,11 +17,13 @@ DIRECT_PAIR = "conversations_direct_pair"
 SERVICE_RULE = "service_rule_pkey"
 EPOCH = "conversations_epoch"
 """No row is moved in an epoch that is not recorded."""
+KEY = "messages_key"
+"""A key stands for one message of a conversation."""
 
 REFUSED = frozenset({NAME})
 """What the caller is told of, by `refusals`."""
 
-AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH})
+AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH, KEY})
 """Somebody was there a moment before, or the database has become another: whoever meets it looks again."""
 
 KEPT = frozenset(
@@ -31,7 +33,7 @@ KEPT = frozenset(
         "conversations_swept", "conversations_visibility_check", "discarded_runs_pkey", "epochs_id_key", "epochs_pkey",
         "erasures_pkey", "expired_backlog_pkey", "expired_keys_pkey", "expiry_due_pkey", "journal_trimmed_pkey",
         "members_conversation_id_fkey", "members_left_reason_check", "members_pkey", "members_role_check",
-        "message_edits_pkey", "messages_format_check", "messages_key", "messages_pkey", "profile_news_pkey",
+        "message_edits_pkey", "messages_format_check", "messages_pkey", "profile_news_pkey",
         "profiles_pkey", "reaction_counts_count_check", "reaction_counts_pkey", "reactions_pkey",
         "service_secrets_pkey",
     }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
 from enum import Enum
@@ -10,7 +10,7 @@ from typing import NamedTuple
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.commands import Brought, Command
+from nestrel.core.commands import Brought, Command, Post
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Changed, Plan, Receipt, Taken, plan
 from nestrel.core.posting import Accepted, Refused, Repeated
@@ -22,6 +22,7 @@ from nestrel.store.read import messages, profiles, receipts
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 from nestrel.store.write import apply, facts
 from nestrel.store.write.facts import Known
+from nestrel.store.write.memory import Author, Memory
 
 _REPEATS = f"""
 SELECT {rows.columns("m", MESSAGE_COLUMNS)}
@@ -65,6 +66,9 @@ class Written(NamedTuple):
 
 Answer = list[Written] | Problem
 
+Learned = list[tuple[Locked, Mapping[str, Author]]]
+"""The conversations that a transaction moved, each with what is known of its authors once it has committed."""
+
 
 class Held(Enum):
     """Stands for the answer of a unit that was not written, because somebody holds its conversation."""
@@ -93,39 +97,84 @@ async def write(
     edit_window: timedelta | None = None,
     *,
     patient: bool = True,
-) -> tuple[list[Answer | Held], list[Growth]]:
+    memory: Memory | None = None,
+    careful: bool = False,
+) -> tuple[list[Answer | Held], list[Growth], Learned]:
     """Write a batch in the caller's transaction; the commands of a unit are for one conversation. Answers come in the
     order of `units`; they hold once the transaction has committed. `followed` says whose rows are wanted for live
-    delivery. One that is not `patient` waits for no lock, and leaves units whose conversation somebody holds."""
+    delivery. One that is not `patient` waits for no lock, and leaves units whose conversation somebody holds. What the
+    `memory` knows is not asked for, unless the batch is to be `careful`; what it shall know comes with the answers.
+
+    Raises:
+        asyncpg.UniqueViolationError: a key that was not asked for, as it seemed new, has been used (`constraints.KEY`).
+    """
     places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
     ids = [places[number] for number in sorted(places)]
     locked, held = (
         (await facts.lock(connection, ids), set[int]()) if patient else await facts.lock_free(connection, ids)
     )
-    if held:
-        free = [unit for unit in units if unit[0].conversation_id.int not in held]
-        answers, growths = await _write(database, connection, free, locked, followed, edit_window)
-        taken = iter(answers)
-        return [HELD if unit[0].conversation_id.int in held else next(taken) for unit in units], growths
-    return await _write(database, connection, units, locked, followed, edit_window)
+    free = [unit for unit in units if unit[0].conversation_id.int not in held] if held else units
+    if not free:
+        return [HELD for _ in units], [], []
+    # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
+    shown = {number for number, id_ in places.items() if followed(id_)}
+    decided, known = await _decide(connection, free, locked, shown, edit_window, None if careful else memory)
+    if decided is None:
+        locked = await facts.lock(connection, ids)  # as they stood: they are held
+        decided, known = await _decide(connection, free, locked, shown, edit_window, None)
+        assert decided is not None
+    answers, growths, places_moved = await _carry_out(database, connection, decided, known, shown)
+    if memory is not None:
+        memory.doubt(_repeating(free, decided))
+    learned = [(place, _left(place, known, memory)) for place in places_moved]
+    if not held:
+        return answers, growths, learned
+    taken = iter(answers)
+    return [HELD if unit[0].conversation_id.int in held else next(taken) for unit in units], growths, learned
 
 
-async def _write(
-    database: Database,
+async def _decide(
     connection: Connection,
     units: Sequence[Sequence[Command]],
     locked: dict[int, Locked],
-    followed: Callable[[UUID], bool],
+    shown: set[int],
     edit_window: timedelta | None,
-) -> tuple[list[Answer | Held], list[Growth]]:
-    if not units:
-        return [], []
-    places = {unit[0].conversation_id.int: unit[0].conversation_id for unit in units}
-    # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
-    shown = {number for number, id_ in places.items() if followed(id_)}
-    known = await facts.read(connection, [command for unit in units for command in unit], locked, shown)
+    memory: Memory | None,
+) -> tuple[Plan | None, Known]:
+    """Plan a batch; no plan where a post is refused of which nobody has asked whether it is a repeat: what has landed
+    is answered as such, whatever speaks against it now."""
+    known = await facts.read(connection, [command for unit in units for command in unit], locked, shown, memory)
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
+    if known.trusted:
+        for unit, taken in zip(units, decided.units, strict=True):
+            if isinstance(taken, Problem) and any(id(command) in known.trusted for command in unit):
+                return None, known
+    return decided, known
+
+
+def _repeating(units: Sequence[Sequence[Command]], decided: Plan) -> set[str]:
+    """Who has used a key again."""
+    return {
+        command.author_id
+        for unit, taken in zip(units, decided.units, strict=True)
+        if not isinstance(taken, Problem) and isinstance(unit[0], Post)
+        for command, one in zip(unit, taken, strict=True)
+        if isinstance(one, Repeated) and isinstance(command, Post)
+    }
+
+
+def _left(place: Locked, known: Known, memory: Memory | None) -> Mapping[str, Author]:
+    """What is known of a conversation's authors when the batch is written."""
+    authors = known.authors.get(place.id.int)
+    if authors is None:
+        return memory.authors(place) if memory is not None else {}
+    return {user: one._replace(ordinal=place.counts.get(user, one.ordinal)) for user, one in authors.items()}
+
+
+async def _carry_out(
+    database: Database, connection: Connection, decided: Plan, known: Known, shown: set[int]
+) -> tuple[list[Answer | Held], list[Growth], list[Locked]]:
     members = await apply.apply(database, connection, decided)
     objects = await _objects(connection, decided, shown)
     growths = await _growths(connection, decided, known, objects, members, shown)
@@ -133,7 +182,7 @@ async def _write(
         problem.extra["message"] = objects.changed[state.message]
     posted = iter(objects.posted)
     answers: list[Answer | Held] = [_answer(unit, objects, posted) for unit in decided.units]
-    return answers, growths
+    return answers, list(growths.values()), list(growths)
 
 
 async def _objects(connection: Connection, decided: Plan, shown: set[int]) -> _Objects:
@@ -196,7 +245,7 @@ async def _growths(
     objects: _Objects,
     members: dict[UUID, list[Wire]],
     shown: set[int],
-) -> list[Growth]:
+) -> dict[Locked, Growth]:
     growths: dict[Locked, Growth] = {}
     for place in (
         *(one.place for one in decided.accepted), *decided.changed.values(), *decided.receipts.values(),
@@ -218,7 +267,7 @@ async def _growths(
                 growth.profiles[author_id] = rows.profile(author_id, *known.profiles[author_id])
     if decided.changed or decided.receipts:
         await _add_profiles(connection, [growth for growth in growths.values() if growth.followed])
-    return list(growths.values())
+    return growths
 
 
 async def _add_profiles(connection: Connection, growths: Sequence[Growth]) -> None:

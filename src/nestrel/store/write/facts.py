@@ -19,15 +19,22 @@ from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS
 from nestrel.store.write import imported as imports
+from nestrel.store.write.memory import Author, Memory
 
-# Conversations are locked in the order of their ids, so that transactions wait for each other and never in a ring.
-_LOCK = f"""
-SELECT {epochs.CURRENT}, id, kind, visibility, head, {rules.floor("c")}, rev, last_at, closed_at IS NOT NULL, floor,
-       message_count,
-       kept_bytes, swept, {rules.RULE_COLUMNS}
-FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE
+
+def _locking(wait: str) -> str:
+    """Conversations are locked in the order of their ids, so that transactions wait for each other and never in a
+    ring. The time is looked at outside, when the lock is held."""
+    return f"""
+SELECT l.*, clock_timestamp() FROM (
+    SELECT {epochs.CURRENT} AS epoch, id, kind, visibility, head, {rules.floor("c")} AS kept, rev, last_at,
+           closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, {rules.RULE_COLUMNS}
+    FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}) l
 """
-_LOCK_FREE = f"{_LOCK} SKIP LOCKED"
+
+
+_LOCK = _locking("")
+_LOCK_FREE = _locking("SKIP LOCKED")
 _EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
@@ -80,11 +87,15 @@ _VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 
 @dataclass(slots=True)
 class Known:
-    """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live."""
+    """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live. `authors` is
+    what is now known of those who posted, by the number of the conversation. Of posts that are `trusted`, by the
+    identity of the command, nobody has asked whether the key is new."""
 
     facts: Facts = field(default_factory=Facts)
     now: datetime | None = None
     profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
+    authors: dict[int, dict[str, Author]] = field(default_factory=dict)
+    trusted: set[int] = field(default_factory=set)
 
 
 async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
@@ -112,19 +123,25 @@ def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
 def _locked(row: Sequence[Any], epoch: int) -> Locked:
     place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
     place.stored_floor, place.messages, place.size, place.swept = row[8:12]
-    place.rule = rules.rule(*row[12:])
+    place.rule = rules.rule(*row[12:-1])
+    place.at = row[-1]
     return place
 
 
 async def read(
-    connection: Connection, commands: Sequence[Command], locked: dict[int, Locked], shown: set[int]
+    connection: Connection,
+    commands: Sequence[Command],
+    locked: dict[int, Locked],
+    shown: set[int],
+    memory: Memory | None = None,
 ) -> Known:
     """One statement for each kind of command in the batch. `shown` are the conversations, by the number of their ids,
-    whose authors' profiles are wanted for live delivery."""
+    whose authors' profiles are wanted for live delivery. What is in the `memory` is not asked for."""
     known = Known()
+    known.now = max((place.at for place in locked.values() if place.at is not None), default=None)
     posts = [command for command in commands if isinstance(command, Post)]
     if posts:
-        await _read_posts(connection, known, [post for post in posts if not post.imported], locked, shown)
+        await _know_posts(connection, known, [post for post in posts if not post.imported], locked, shown, memory)
         imported = [post for post in posts if post.imported]
         if imported:
             known.now, found = await imports.read(connection, imported, locked)
@@ -141,11 +158,47 @@ async def read(
     return known
 
 
+async def _know_posts(
+    connection: Connection,
+    known: Known,
+    posts: Sequence[Post],
+    locked: dict[int, Locked],
+    shown: set[int],
+    memory: Memory | None,
+) -> None:
+    """The facts of posts, from the memory and, for those of whom it says nothing, from the store."""
+    remembered = [_recall(known, post, locked, shown, memory) for post in posts] if memory is not None else []
+    unknown = [post for post, fact in zip(posts, remembered, strict=True) if fact is None] if remembered else posts
+    found = iter(await _read_posts(connection, known, unknown, locked, shown))
+    known.facts.posts = iter([fact or next(found) for fact in remembered]) if remembered else found
+
+
+def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int], memory: Memory) -> PostFacts | None:
+    number = post.conversation_id.int
+    authors = known.authors.get(number)
+    if authors is None:
+        place = locked.get(number)
+        authors = known.authors[number] = dict(memory.authors(place)) if place is not None else {}
+    author = authors.get(post.author_id)
+    if author is None:
+        return None
+    if post.key_hash is not None:
+        # Where nothing has expired every key is in the index of the messages, which takes none twice.
+        if locked[number].stored_floor > 1 or memory.doubts(post.author_id):
+            return None
+        known.trusted.add(id(post))
+    if number in shown:
+        if author.profile is None:
+            return None
+        known.profiles[post.author_id] = author.profile
+    return PostFacts(author.role, None, None, author.ordinal)
+
+
 async def _read_posts(
     connection: Connection, known: Known, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
-) -> None:
+) -> list[PostFacts]:
     if not posts:
-        return
+        return []
     authors: set[str] = set()
     wanted = []
     for post in posts:
@@ -164,11 +217,19 @@ async def _read_posts(
         ),
     )
     known.now = found[0][0]
-    known.facts.posts = iter([PostFacts(_ROLES[row[1]], row[2], row[3], row[4]) for row in found])
     if authors:
-        known.profiles = {
+        known.profiles |= {
             post.author_id: row[5:] for post, row, first in zip(posts, found, wanted, strict=True) if first
         }
+    facts = [PostFacts(_ROLES[row[1]], row[2], row[3], row[4]) for row in found]
+    for post, fact in zip(posts, facts, strict=True):
+        if fact.role is not None:
+            profile = known.profiles.get(post.author_id)
+            known_as = (profile[0], profile[1], profile[2]) if profile is not None and profile[2] is not None else None
+            known.authors.setdefault(post.conversation_id.int, {})[post.author_id] = Author(
+                fact.role, fact.author_count, known_as
+            )
+    return facts
 
 
 async def _read_changes(connection: Connection, known: Known, changes: Sequence[Change]) -> None:

@@ -11,9 +11,11 @@ from uuid import UUID
 from nestrel.core import limits
 from nestrel.core.commands import Command
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.store import constraints, troubles
 from nestrel.store.database import Database
 from nestrel.store.troubles import RETRY, WORDS
 from nestrel.store.write.batch import HELD, Growth, Written, write
+from nestrel.store.write.memory import Memory
 
 Answered = Callable[["list[Written] | Exception"], None]
 """Gets the answers of a unit once they are durable, or what refused it."""
@@ -51,6 +53,7 @@ class Writer:
         self._on_batch = on_batch
         self._followed = followed
         self._edit_window = edit_window
+        self._memory = Memory()
         self._waiting: deque[_Unit] = deque()
         self._commands_waiting = 0
         # The conversations that a transaction is writing to, each with what has come for it meanwhile. They go by the
@@ -182,14 +185,17 @@ class Writer:
         self._commands_waiting -= size
         return batch
 
-    async def _commit(self, batch: list[_Unit], *, patient: bool = False, again: bool = False) -> list[_Unit]:
+    async def _commit(
+        self, batch: list[_Unit], *, patient: bool = False, again: bool = False, careful: bool = False
+    ) -> list[_Unit]:
         """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
         try:
             async with self._database.write() as connection:
                 units = [unit for unit, _ in batch]
-                answers, growths = await write(
-                    self._database, connection, units, self._followed, self._edit_window, patient=patient
-                )
+                answers, growths, learned = await write(
+                    self._database, connection, units, self._followed, self._edit_window,
+                    patient=patient, memory=self._memory, careful=careful,
+                )  # fmt: skip
         except asyncio.CancelledError:
             _refuse(
                 batch,
@@ -198,17 +204,23 @@ class Writer:
             raise
         except StoreUnavailable as problem:
             if problem.reason is Trouble.RESTORED and not again:
-                return await self._commit(batch, patient=patient, again=True)  # nothing was written; now it is known
+                # Nothing was written; now it is known.
+                return await self._commit(batch, patient=patient, again=True, careful=careful)
             _refuse(batch, problem)
         except Exception as error:
+            if not careful and troubles.constraint(error) == constraints.KEY:
+                self._memory.collided()
+                return await self._commit(batch, patient=patient, again=again, careful=True)
             if len(batch) == 1:
                 _refuse(batch, error)
                 return []
             left: list[_Unit] = []
             for unit in batch:  # whatever the store could not take fails alone
-                left += await self._commit([unit], patient=patient)
+                left += await self._commit([unit], patient=patient, careful=careful)
             return left
         else:
+            for place, authors in learned:
+                self._memory.keep(place, authors)
             left = [unit for unit, answer in zip(batch, answers, strict=True) if answer is HELD]
             self._on_batch(sum(len(unit) for unit, _ in batch) - sum(len(unit) for unit, _ in left))
             for (_, answered), answer in zip(batch, answers, strict=True):

@@ -1,0 +1,92 @@
+"""What a process has just written, it knows: facts about a conversation's authors that no other row can have changed
+while its `rev` stands where this process left it.
+
+Only what is written under the conversation's lock and with a new `rev` is remembered: an author's role, the ordinal of
+their newest message, and the profile that members were last told of here. That somebody is no member, or has no
+profile, is never remembered. What the clock or another table decides is asked each time.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import OrderedDict
+from collections.abc import Iterable, Mapping
+from typing import NamedTuple
+
+from nestrel.core import limits
+from nestrel.core.locked import Locked
+from nestrel.core.roles import Role
+
+Profile = tuple[str, str | None, int]
+
+_DOUBT_SECONDS = 600.0
+"""For so long whoever repeated a key has their keys looked up first."""
+_ALL_DOUBT_SECONDS = 1.0
+"""For so long everyone has, after a collision: where one comes back with what was on its way, more do."""
+_DOUBTED = 10_000
+
+
+class Author(NamedTuple):
+    """A member who posts: `ordinal` is that of their newest message. `profile` is None where it is not known."""
+
+    role: Role
+    ordinal: int
+    profile: Profile | None
+
+
+class _Place(NamedTuple):
+    rev: int
+    epoch: int
+    authors: Mapping[str, Author]
+
+
+_NOBODY: Mapping[str, Author] = {}
+
+
+class Memory:
+    """The authors of the conversations that were written to last, within a bound of authors."""
+
+    def __init__(self, most: int = limits.AUTHORS_REMEMBERED) -> None:
+        self._most = most
+        self._places: OrderedDict[int, _Place] = OrderedDict()
+        self._size = 0
+        self._doubted: OrderedDict[str, float] = OrderedDict()
+        self._all_doubted = 0.0
+
+    def authors(self, place: Locked) -> Mapping[str, Author]:
+        """What is known of a conversation's authors as it stands under its lock, before anything is written."""
+        held = self._places.get(place.id.int)
+        if held is None or held.rev != place.rev_before or held.epoch != place.epoch:
+            return _NOBODY
+        return held.authors
+
+    def keep(self, place: Locked, authors: Mapping[str, Author]) -> None:
+        """A transaction has committed that left a conversation so, and its authors."""
+        number = place.id.int
+        before = self._places.pop(number, None)
+        self._size += len(authors) - (len(before.authors) if before is not None else 0)
+        self._places[number] = _Place(place.rev, place.epoch, authors)
+        while self._size > self._most:
+            self._size -= len(self._places.popitem(last=False)[1].authors)
+
+    # Keys
+
+    def doubts(self, author_id: str) -> bool:
+        """Whether an author's keys are to be looked up: they, or anyone a moment ago, have used one again."""
+        if not self._doubted and not self._all_doubted:
+            return False
+        now = time.monotonic()
+        return now < self._all_doubted or now < self._doubted.get(author_id, 0.0)
+
+    def doubt(self, authors: Iterable[str]) -> None:
+        """They have used a key again."""
+        until = time.monotonic() + _DOUBT_SECONDS
+        for author_id in authors:
+            self._doubted[author_id] = until
+            self._doubted.move_to_end(author_id)
+        while len(self._doubted) > _DOUBTED:
+            self._doubted.popitem(last=False)
+
+    def collided(self) -> None:
+        """A key that was taken for a new one was not."""
+        self._all_doubted = time.monotonic() + _ALL_DOUBT_SECONDS
