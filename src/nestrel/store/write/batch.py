@@ -124,9 +124,9 @@ async def write(
         decided, known = await _decide(connection, free, locked, shown, edit_window, None)
         assert decided is not None
     answers, growths, places_moved = await _carry_out(database, connection, decided, known, shown)
-    if memory is not None:
+    if memory is not None and len(decided.accepted) < sum(map(len, free)):
         memory.doubt(_repeating(free, decided))
-    learned = [(place, _left(place, known, memory)) for place in places_moved]
+    learned = [(place, _learned(place, known)) for place in places_moved]
     if not held:
         return answers, growths, learned
     taken = iter(answers)
@@ -146,11 +146,14 @@ async def _decide(
     known = await facts.read(connection, [command for unit in units for command in unit], locked, shown, memory)
     assert known.now is not None
     decided = plan(units, known.facts, locked, known.now, edit_window)
-    if known.trusted:
-        for unit, taken in zip(units, decided.units, strict=True):
-            if isinstance(taken, Problem) and any(id(command) in known.trusted for command in unit):
-                return None, known
-    return decided, known
+    return None if known.trusted and _refused_unasked(units, decided, known) else decided, known
+
+
+def _refused_unasked(units: Sequence[Sequence[Command]], decided: Plan, known: Known) -> bool:
+    return any(
+        isinstance(taken, Problem) and any(id(command) in known.trusted for command in unit)
+        for unit, taken in zip(units, decided.units, strict=True)
+    )
 
 
 def _repeating(units: Sequence[Sequence[Command]], decided: Plan) -> set[str]:
@@ -164,12 +167,15 @@ def _repeating(units: Sequence[Sequence[Command]], decided: Plan) -> set[str]:
     }
 
 
-def _left(place: Locked, known: Known, memory: Memory | None) -> Mapping[str, Author]:
-    """What is known of a conversation's authors when the batch is written."""
-    authors = known.authors.get(place.id.int)
-    if authors is None:
-        return memory.authors(place) if memory is not None else {}
-    return {user: one._replace(ordinal=place.counts.get(user, one.ordinal)) for user, one in authors.items()}
+def _learned(place: Locked, known: Known) -> Mapping[str, Author]:
+    """What there is to remember of a conversation's authors when the batch is written."""
+    number = place.id.int
+    before, learned = known.authors.get(number, {}), known.learned.get(number, {})
+    for user_id, ordinal in place.counts.items():
+        author = learned.get(user_id) or before.get(user_id)
+        if author is not None:
+            learned[user_id] = Author(author.role, ordinal, author.profile)
+    return learned
 
 
 async def _carry_out(

@@ -3,7 +3,7 @@ command."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -88,13 +88,14 @@ _VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 @dataclass(slots=True)
 class Known:
     """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live. `authors` is
-    what is now known of those who posted, by the number of the conversation. Of posts that are `trusted`, by the
-    identity of the command, nobody has asked whether the key is new."""
+    what was known of a conversation's, by its number, and `learned` what the store has said of others. Of posts that
+    are `trusted`, by the identity of the command, nobody has asked whether the key is new."""
 
     facts: Facts = field(default_factory=Facts)
     now: datetime | None = None
     profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
-    authors: dict[int, dict[str, Author]] = field(default_factory=dict)
+    authors: dict[int, Mapping[str, Author]] = field(default_factory=dict)
+    learned: dict[int, dict[str, Author]] = field(default_factory=dict)
     trusted: set[int] = field(default_factory=set)
 
 
@@ -178,13 +179,12 @@ def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int]
     authors = known.authors.get(number)
     if authors is None:
         place = locked.get(number)
-        authors = known.authors[number] = dict(memory.authors(place)) if place is not None else {}
+        authors = known.authors[number] = memory.authors(place) if place is not None else {}
     author = authors.get(post.author_id)
     if author is None:
         return None
     if post.key_hash is not None:
-        # Where nothing has expired every key is in the index of the messages, which takes none twice.
-        if locked[number].stored_floor > 1 or memory.doubts(post.author_id):
+        if not _index_decides(locked[number]) or memory.doubts(post.author_id):
             return None
         known.trusted.add(id(post))
     if number in shown:
@@ -192,6 +192,11 @@ def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int]
             return None
         known.profiles[post.author_id] = author.profile
     return PostFacts(author.role, None, None, author.ordinal)
+
+
+def _index_decides(place: Locked) -> bool:
+    """Where nothing has expired every key is in the index of the messages, which takes none twice."""
+    return place.stored_floor == 1
 
 
 async def _read_posts(
@@ -226,7 +231,7 @@ async def _read_posts(
         if fact.role is not None:
             profile = known.profiles.get(post.author_id)
             known_as = (profile[0], profile[1], profile[2]) if profile is not None and profile[2] is not None else None
-            known.authors.setdefault(post.conversation_id.int, {})[post.author_id] = Author(
+            known.learned.setdefault(post.conversation_id.int, {})[post.author_id] = Author(
                 fact.role, fact.author_count, known_as
             )
     return facts

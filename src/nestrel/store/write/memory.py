@@ -34,10 +34,13 @@ class Author(NamedTuple):
     profile: Profile | None
 
 
-class _Place(NamedTuple):
-    rev: int
-    epoch: int
-    authors: Mapping[str, Author]
+class _Place:
+    __slots__ = ("authors", "epoch", "rev")
+
+    def __init__(self, rev: int, epoch: int) -> None:
+        self.rev = rev
+        self.epoch = epoch
+        self.authors: dict[str, Author] = {}
 
 
 _NOBODY: Mapping[str, Author] = {}
@@ -55,17 +58,27 @@ class Memory:
 
     def authors(self, place: Locked) -> Mapping[str, Author]:
         """What is known of a conversation's authors as it stands under its lock, before anything is written."""
-        held = self._places.get(place.id.int)
-        if held is None or held.rev != place.rev_before or held.epoch != place.epoch:
-            return _NOBODY
-        return held.authors
+        held = self._held(place)
+        return held.authors if held is not None else _NOBODY
 
-    def keep(self, place: Locked, authors: Mapping[str, Author]) -> None:
-        """A transaction has committed that left a conversation so, and its authors."""
-        number = place.id.int
-        before = self._places.pop(number, None)
-        self._size += len(authors) - (len(before.authors) if before is not None else 0)
-        self._places[number] = _Place(place.rev, place.epoch, authors)
+    def _held(self, place: Locked) -> _Place | None:
+        held = self._places.get(place.id.int)
+        return held if held is not None and held.rev == place.rev_before and held.epoch == place.epoch else None
+
+    def keep(self, place: Locked, learned: Mapping[str, Author]) -> None:
+        """A transaction has committed that left a conversation so. `learned` are the authors who posted, or were
+        asked about; whatever was known of the others holds, as the transaction was this process's own."""
+        held = self._held(place)
+        if held is None:
+            before = self._places.pop(place.id.int, None)
+            self._size -= len(before.authors) if before is not None else 0
+            held = self._places[place.id.int] = _Place(place.rev, place.epoch)
+        else:
+            self._places.move_to_end(place.id.int)
+        held.rev = place.rev
+        self._size -= len(held.authors)
+        held.authors.update(learned)
+        self._size += len(held.authors)
         while self._size > self._most:
             self._size -= len(self._places.popitem(last=False)[1].authors)
 
