@@ -17,8 +17,8 @@ Made by `script/bench` on {day}: {cores} cores, Python {python}, {rounds} round(
 floor are measured in turn in the same run, and the pair with the median ratio is shown: machines are noisy, ratios
 less so. `docs/decisions/` says what the figures led to.
 
-| what | ours | floor | ratio | target | met |
-|---|---|---|---|---|---|
+| what | ours | floor | ratio | target | met | CPU for each: service, PostgreSQL, load |
+|---|---|---|---|---|---|---|
 """
 
 _TAIL = """
@@ -42,7 +42,10 @@ def _line(result: Result) -> str:
 
     ratio = "—" if result.floor is None else f"{result.ratio:.2f}"
     met = "yes" if result.met else "no"
-    return f"| {result.what} | {figure(result.ours)} | {figure(result.floor)} | {ratio} | {result.target} | {met} |\n"
+    cpu = result.cpu
+    each = f"{cpu.service:.0f}, {cpu.postgres:.0f}, {cpu.load:.0f} µs" if cpu is not None else ""
+    cells = (result.what, figure(result.ours), figure(result.floor), ratio, result.target, met, each)
+    return f"| {' | '.join(cells)} |\n"
 
 
 @click.command()

@@ -28,7 +28,8 @@ ROOT = Path(__file__).resolve().parent.parent
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One line of the table. `ratio` is ours over the floor's, or the plain figure where there is no floor."""
+    """One line of the table. `ratio` is ours over the floor's, or the plain figure where there is no floor; `cpu` what
+    each of ours took where that was measured."""
 
     what: str
     ours: float
@@ -37,6 +38,44 @@ class Result:
     target: str
     ratio: float
     met: bool
+    cpu: Spent | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Spent:
+    """CPU time of one operation in microseconds: in the service, in PostgreSQL, and in what makes the load."""
+
+    service: float
+    postgres: float
+    load: float
+
+    @property
+    def ours(self) -> float:
+        return self.service + self.postgres
+
+
+class Meter:
+    """CPU time between `begin` and `end`."""
+
+    def __init__(self, bench: Bench, service: Process | None = None) -> None:
+        self._bench = bench
+        self._service = service
+        self.spent = Spent(0, 0, 0)
+        self.begin()
+
+    def _now(self) -> tuple[float, float, float]:
+        return self._service.cpu if self._service is not None else 0.0, self._bench.cpu, time.process_time()
+
+    def begin(self) -> None:
+        self._begun = self._now()
+
+    def end(self, operations: float) -> Spent:
+        """What each of so many operations took since `begin`."""
+        now = self._now()
+        self.spent = Spent(
+            *((after - before) / operations * 1e6 for after, before in zip(now, self._begun, strict=True))
+        )
+        return self.spent
 
 
 def token(user: str, scope: str | None = None) -> str:
