@@ -139,7 +139,7 @@ async def test_an_edit_that_was_overtaken_shows_the_present_and_asks(browser: Br
     await row.hover()
     await row.get_by_role("button", name="Edit message 1").click()
     await user.http.patch(f"/conversations/{place}/messages/1", json={"body": "oil at 3 bar"})
-    box = page.get_by_label("Edit message 1")
+    box = page.get_by_role("textbox", name="Edit message 1")
     await box.fill("oil at 4 bar")
     await box.press("Enter")
     await expect(page.get_by_role("alert")).to_contain_text("Now: oil at 3 bar")

@@ -84,7 +84,8 @@ class Lists:
     async def _brought_on(self, user_id: str, list_: _List) -> _List | None:
         for _ in range(_TRIES):
             start = list_.at
-            now, recent = await self._moves.since(start, limits.MOVES_PROBED)
+            # To look through more moves than twice its places costs more than to read it again.
+            now, recent = await self._moves.since(start, max(limits.MOVES_PROBED, 2 * len(list_.held)))
             if recent is None:
                 return None
             ids = {id_ for id_ in recent.moved if id_ in list_.held}
