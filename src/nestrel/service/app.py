@@ -10,6 +10,7 @@ from starlette.routing import WebSocketRoute
 
 from nestrel import __version__
 from nestrel.service import console, problems
+from nestrel.service.front import Front
 from nestrel.service.middleware import Envelope
 from nestrel.service.routes import (
     archive,
@@ -38,6 +39,10 @@ _DESCRIPTION = (
 )
 
 
+_DIRECT = (*messages.direct.routes, *resync.direct.routes)
+_LIVE = "/v1/live"
+
+
 def make_app(settings: Settings) -> FastAPI:
     """The application for these settings; it connects to the store when it starts."""
     service = Service(settings)
@@ -58,18 +63,22 @@ def make_app(settings: Settings) -> FastAPI:
         redirect_slashes=False,
     )
     app.state.service = service
-    # Routes are asked in this order: the busiest first, and those not as a router of their own, which is asked twice.
-    app.router.routes.extend(messages.direct.routes)
-    app.router.routes.extend(resync.direct.routes)
+    app.router.routes.extend(_DIRECT)
     for resource in (
         messages, message, reactions, receipt, changes, streams, conversations, members, me,
         retention, archive, transfer, erasures,
     ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)
-    app.router.routes.append(WebSocketRoute("/v1/live", Live(service)))
+    app.router.routes.append(WebSocketRoute(_LIVE, Live(service)))
     console.mount(app)
     problems.install(app)
     app.add_middleware(Envelope, service=service)
 
     return app
+
+
+def in_front(app: FastAPI) -> Front:
+    """The application as it is served."""
+    service: Service = app.state.service
+    return Front(app, service, _DIRECT, (_LIVE, Live(service)))

@@ -7,6 +7,8 @@ import time
 from secrets import token_hex
 
 import structlog
+from fastapi.exceptions import RequestValidationError
+from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -99,9 +101,10 @@ class Envelope:
             await self._app(scope, body.receive, send_with_id)
         except ClientDisconnect:
             status = 499  # nobody is left to answer
-        except Problem as problem:
+        except (Problem, RequestValidationError, HTTPException) as error:
             if not started_answer:
-                await problems.response(problem, request_id)(scope, receive, send_with_id)
+                refusal = problems.response(problems.problem_of(error), request_id)
+                await refusal(scope, receive, send_with_id)
         except Exception:
             log.exception("request.failed", request_id=request_id, path=path)
             if not started_answer:

@@ -82,6 +82,13 @@ def from_http(error: HTTPException) -> Problem:
     return InvalidRequest(str(error.detail))
 
 
+def problem_of(error: Problem | RequestValidationError | HTTPException) -> Problem:
+    """What is said of a refusal, whoever raised it."""
+    if isinstance(error, Problem):
+        return error
+    return from_validation(error.errors()) if isinstance(error, RequestValidationError) else from_http(error)
+
+
 def _allowed(request: Request) -> str:
     """The methods of every route at an address (RFC 9110, 10.2.1); the framework tells those of the first."""
     return ", ".join(
@@ -98,18 +105,10 @@ def install(app: FastAPI) -> None:
         found: str | None = request.scope.get("request_id")
         return found
 
-    async def on_problem(request: Request, error: Exception) -> Response:
-        assert isinstance(error, Problem)
-        return response(error, request_id(request))
+    async def refused(request: Request, error: Exception) -> Response:
+        assert isinstance(error, (Problem, RequestValidationError, HTTPException))
+        allow = _allowed(request) if isinstance(error, HTTPException) and error.status_code == 405 else None
+        return response(problem_of(error), request_id(request), allow)
 
-    async def on_validation(request: Request, error: Exception) -> Response:
-        assert isinstance(error, RequestValidationError)
-        return response(from_validation(error.errors()), request_id(request))
-
-    async def on_http(request: Request, error: Exception) -> Response:
-        assert isinstance(error, HTTPException)
-        return response(from_http(error), request_id(request), _allowed(request) if error.status_code == 405 else None)
-
-    app.add_exception_handler(Problem, on_problem)
-    app.add_exception_handler(RequestValidationError, on_validation)
-    app.add_exception_handler(HTTPException, on_http)
+    for kind in (Problem, RequestValidationError, HTTPException):
+        app.add_exception_handler(kind, refused)

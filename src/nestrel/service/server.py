@@ -22,7 +22,7 @@ from prometheus_client import start_http_server
 
 from nestrel.core import limits
 from nestrel.service import bounds, logs, metrics
-from nestrel.service.app import make_app
+from nestrel.service.app import in_front, make_app
 from nestrel.service.settings import Settings
 from nestrel.service.state import Service
 
@@ -99,7 +99,7 @@ def _server(settings: Settings) -> DrainingServer:
     service: Service = app.state.service
     http, ws = bounds.protocols(bounds.Doors(settings.address_connections, service.proxies))
     config = uvicorn.Config(
-        app,
+        in_front(app),
         loop="uvloop",
         http=http,
         ws=ws,
