@@ -31,7 +31,7 @@ class Front:
         self._routes: dict[tuple[str, str], DirectRoute] = {}
         for route in routes:
             assert isinstance(route, DirectRoute)
-            for method in route.methods:
+            for method in route.methods or ():
                 self._routes[method, _end(route.path)] = route
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
