@@ -14,6 +14,7 @@ import pytest
 
 from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
+from nestrel.store.database import Database
 from tests.support import Person, Served, unique
 
 # A machine that is busy with other things makes no example wrong.
@@ -51,6 +52,14 @@ def make_database(postgres: LocalPostgres) -> Callable[[], str]:
         return postgres.url(name)
 
     return make
+
+
+@pytest.fixture
+async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+    """A fresh database, at the store's own door."""
+    opened = Database(make_database())
+    yield opened
+    await opened.close()
 
 
 @pytest.fixture(scope="session")

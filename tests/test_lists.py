@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import AsyncIterator, Callable
 from typing import Any
 
 import pytest
@@ -24,13 +23,6 @@ from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
 PEOPLE = ["mara", "odd"]
-
-
-@pytest.fixture
-async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
-    opened = Database(make_database())
-    yield opened
-    await opened.close()
 
 
 async def by_the_store(database: Database, user: str) -> list[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import contextlib
 import random
-from collections.abc import AsyncIterator, Callable
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from uuid import UUID, uuid4
@@ -71,13 +71,6 @@ class Room:
 
 def locked() -> Locked:
     return Locked(uuid4(), Kind.GROUP, Visibility.CLOSED, 0, 1, 5, datetime(2026, 1, 1, tzinfo=UTC), False)
-
-
-@pytest.fixture
-async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
-    opened = Database(make_database())
-    yield opened
-    await opened.close()
 
 
 class Play:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -50,13 +50,6 @@ GROWING = {*OWNED, "conversations", "profiles", "expiry_due", "expired_backlog",
 
 # Of one user, across their conversations, and of who has just joined: each with an index of its own.
 ACROSS = {"members": ("user_id =", "joined_xid >"), "archive_authors": ("author_id =",)}
-
-
-@pytest.fixture
-async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
-    opened = Database(make_database())
-    yield opened
-    await opened.close()
 
 
 @pytest.fixture

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import Callable
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -32,13 +32,6 @@ from nestrel.store.write import conversations, members
 from nestrel.store.write.batch import Growth
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, make_place
-
-
-@pytest.fixture
-async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
-    opened = Database(make_database())
-    yield opened
-    await opened.close()
 
 
 async def make(database: Database) -> UUID:

@@ -24,13 +24,19 @@ _CURSOR = """async () => {
 }"""
 
 
-async def test_two_tabs_send_what_waits_once(window: Window) -> None:
-    """Both hold the member's outbox; what was written in one while away is sent by whichever comes back, once."""
+async def two_tabs(window: Window) -> tuple[Page, Page]:
+    """Of one member, at one conversation."""
     one = await window("Mara Quill")
     await choose(one, "Control room")
     two = await one.context.new_page()
     await two.goto(one.url)
     await expect(two.get_by_role("status", name="line")).to_have_text("live")
+    return one, two
+
+
+async def test_two_tabs_send_what_waits_once(window: Window) -> None:
+    """Both hold the member's outbox; what was written in one while away is sent by whichever comes back, once."""
+    one, two = await two_tabs(window)
     await one.context.set_offline(True)
     for page in (one, two):
         await expect(page.get_by_role("status", name="line")).to_contain_text("away")
@@ -51,11 +57,7 @@ async def test_two_tabs_send_what_waits_once(window: Window) -> None:
 
 async def test_a_tab_that_was_away_shows_what_another_one_took_in(window: Window) -> None:
     """Both keep one replica, and the tab that was there has moved its cursor past what the other one has seen."""
-    one = await window("Mara Quill")
-    await choose(one, "Control room")
-    two = await one.context.new_page()
-    await two.goto(one.url)
-    await expect(two.get_by_role("status", name="line")).to_have_text("live")
+    one, two = await two_tabs(window)
     network = await one.context.new_cdp_session(one)
     conditions = {"latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
     await network.send("Network.enable")

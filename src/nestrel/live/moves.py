@@ -64,6 +64,7 @@ class Moves:
     def forget(self) -> None:
         """The database has another history."""
         self._forgotten += 1
+        self._known_from = 0
         self._now = None
         self._moves.clear()
         self._joinings.clear()
@@ -138,8 +139,9 @@ class Moves:
             self.forget()
             self._known_from = now.xmax
         else:
-            if self._now is None:
-                self._known_from = found.trimmed + 1
+            # What had not been seen by then may have gone before it was read, where nobody read for very long.
+            if self._now is None or found.trimmed >= self._now.xmin:
+                self._known_from = max(self._known_from, found.trimmed + 1)
             self._take(found.moved, found.joined, now.xmax)
         self._now = now
         return now
