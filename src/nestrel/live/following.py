@@ -48,7 +48,7 @@ class Following:
         self._left_out: set[UUID] = set()
         self._dirty: dict[Follower, None] = {}
         self._unsettled: set[Follower] = set()
-        self._ended: deque[Ended] = deque()
+        self._ended: deque[Ended] | None = None
         self._joining: set[asyncio.Task[None]] = set()
         self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
@@ -115,7 +115,7 @@ class Following:
         for one in moved:
             if one.gone is not None:
                 if since is not None:
-                    self._ended.append(Ended(one.id, one.gone))
+                    self._tell_end(one.id, one.gone)
             elif (held := self.follows.get(one.id)) is None:
                 self.joined(one.id)
             elif one.start is None or held.at is None or one.start.rev < held.at.rev:
@@ -182,10 +182,14 @@ class Following:
             return  # whoever was about to follow finds out that it may not
         del self.follows[conversation_id]
         metrics.FOLLOWS.dec()
-        self._ended.append(Ended(conversation_id, reason))
+        self._tell_end(conversation_id, reason)
         if conversation_id in self._rejoined:
             self.joined(conversation_id)  # word of it came while the end of before was still to be told
         self._stirred()
+
+    def _tell_end(self, conversation_id: UUID, reason: str) -> None:
+        self._ended = self._ended or deque()  # most connections never have one, and an empty one is not small
+        self._ended.append(Ended(conversation_id, reason))
 
     def joined(self, conversation_id: UUID) -> None:
         if conversation_id in self._left_out or not self._all or self._over:

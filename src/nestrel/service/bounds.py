@@ -188,6 +188,11 @@ class BoundedSocket(WebSocketsSansIOProtocol):
         if hasattr(self, "scope"):
             self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # as above
 
+    def accepted(self) -> None:
+        """The handshake is over; what it said is in the scope. The base would keep its own copies for as long as the
+        connection lasts."""
+        del self.request, self.response
+
     def denied(self) -> None:
         """A refusal has been sent instead of a handshake: the base leaves that out, and would take it for a fault."""
         self.handshake_complete = True

@@ -103,7 +103,7 @@ class Session:
         self._room = asyncio.Event()
         self._closing: tuple[int, str] | None = None
         self._expiry: asyncio.TimerHandle | None = None
-        self._refusals: deque[float] = deque()
+        self._refusals: deque[float] | None = None
         self._draining = False
         self._seat: str | None = None
 
@@ -131,6 +131,9 @@ class Session:
     async def run(self) -> None:
         """Serve the connection until either side ends it."""
         await self._socket.accept()
+        connection: Any = self.connection
+        if connection is not None:
+            connection.accepted()
         metrics.CONNECTIONS.inc()
         self.service.sessions.add(self)
         sender = asyncio.create_task(self._send())
@@ -331,10 +334,11 @@ class Session:
             answer["ref"] = ref
         self._enqueue(answer)
         now = time.monotonic()
-        self._refusals.append(now)
-        while self._refusals[0] < now - 60:
-            self._refusals.popleft()
-        if len(self._refusals) > limits.REFUSALS_PER_MINUTE:
+        refusals = self._refusals = self._refusals or deque()  # most connections never have one
+        refusals.append(now)
+        while refusals[0] < now - 60:
+            refusals.popleft()
+        if len(refusals) > limits.REFUSALS_PER_MINUTE:
             self.close(ABUSE, "too many refused frames")
 
     def failed(self, ref: str | int | None, error: BaseException) -> None:
