@@ -7,9 +7,18 @@ import csv
 import io
 import json
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from tests.support import Person, Served, unique
+import asyncpg
+import orjson
+import pytest
+from sqlalchemy.engine import make_url
+
+from nestrel.client import AsyncClient
+from nestrel.core.problems import InvalidRequest
+from nestrel.core.times import format_time
+from tests.support import Person, Served, token, unique
 from tests.test_retention_doors import bring, days_ago, refused
 
 
@@ -69,6 +78,37 @@ async def test_lines_that_cannot_be_taken_are_named_and_the_rest_goes_in(service
     for line, word in {2: "blank", 3: "order of time", 4: "RFC 3339", 5: "future", 6: "author_id", 7: "line 2",
                        8: "reply", 9: "key", 11: "was refused", 12: "JSON", 13: "object"}.items():  # fmt: skip
         assert word in told[line], told[line]
+
+
+async def test_an_import_during_which_the_store_is_set_back_leaves_no_hole(
+    make_database: Callable[[], str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the first call brought is lost in part: the second one takes nothing, and a second run brings all."""
+    monkeypatch.setattr("nestrel.client.importing.CHUNK_LINES", 10)
+    url = make_database()
+    at = datetime(2026, 1, 1, tzinfo=UTC)
+    times = [format_time(at + timedelta(hours=n)) for n in range(30)]
+    lines = [
+        orjson.dumps({"author_id": "odd", "body": f"{n}", "key": f"{n}", "created_at": time})
+        for n, time in enumerate(times)
+    ]
+    with Served(url) as served:
+        served.wait_ready()
+        async with AsyncClient(served.url, token("office", scope="nestrel.service")) as client:
+            place = (await client.make_conversation()).id
+            raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+            with pytest.raises(InvalidRequest, match="ends at 4"):
+                async for step in client.import_lines(place, lines):
+                    assert step.lines == 10
+                    await raw.execute("DELETE FROM nestrel.messages WHERE seq > 4")
+                    await raw.execute(
+                        "UPDATE nestrel.conversations SET head = 4, rev = rev + 1, message_count = 4, "
+                        "last_at = (SELECT created_at FROM nestrel.messages WHERE seq = 4)"
+                    )
+            await raw.close()
+            async for step in client.import_lines(place, lines):
+                assert not step.refused
+            assert [one.body async for one in client.history(place, order="asc")] == [f"{n}" for n in range(30)]
 
 
 async def test_only_a_trusted_backend_imports_and_a_call_has_a_limit(service: Served) -> None:

@@ -302,7 +302,7 @@ class Client(OnThread):
     ) -> Generator[ImportProgress]:
         """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
         a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
-        was cut short is simply done again."""
+        was cut short, also by a restore of the store, is simply done again."""
         return self._iterate(self._client.import_lines(conversation_id, lines, importer))
 
     def preview_erasure(self, user_id: str) -> ErasurePreview:

@@ -99,6 +99,8 @@ class Importer:
         self._refused = _Numbers()
         self._moment: object = None
         self._same: dict[bytes, int] = {}
+        self.reached = 0
+        """The last number that was given out here: a store that was set back does not reach it any more."""
         self._lines = self._bytes = self._added = self._repeated = self._unlinked = 0
 
     async def chunks(self, lines: Iterable[bytes]) -> AsyncGenerator[Chunk]:
@@ -192,6 +194,7 @@ class Importer:
         for line, seq in zip(chunk.lines, answer.seqs, strict=True):
             if line.source is not None and seq is not None:
                 self._numbers.add(line.source, seq)
+        self.reached = max([self.reached, *(seq for seq in answer.seqs if seq is not None)])
         for refused in answer.refused:
             line = chunk.lines[refused.line - 1]
             chunk.refused.append(RefusedLine(line=line.number, detail=refused.detail))

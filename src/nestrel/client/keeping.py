@@ -96,14 +96,15 @@ class KeepingCalls(MessageCalls):
     ) -> AsyncIterator[ImportProgress]:
         """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
         a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
-        was cut short is simply done again."""
+        was cut short, also by a restore of the store, is simply done again."""
         importer = importer or Importer()
         where = path(conversation_id, "import")
         async with aclosing(importer.chunks(lines)) as chunks:
             async for chunk in chunks:
                 content = chunk.content()
                 if content:
-                    raw = await self._transport.json("POST", where, lines=content, repeatable=True)
+                    params = {"behind": importer.reached} if importer.reached else None
+                    raw = await self._transport.json("POST", where, lines=content, params=params, repeatable=True)
                     importer.take(chunk, ImportAnswer.model_validate(raw))
                 yield importer.progress(chunk)
 

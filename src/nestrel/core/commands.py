@@ -50,7 +50,8 @@ class Post:
     refused by itself, keep the order of time, and are answered with their number alone. One that replies to another
     says to which place of its unit (`answers`), or to the number that another has been given already (`answered`);
     neither is part of the content that its key stands for. A message may come with what hung on it (`brought`), or as
-    its tombstone, which has no content. A command says what is wanted and never what was decided: a batch that is
+    its tombstone, which has no content. A unit of them is written only where the conversation still reaches the message
+    that it goes `behind`. A command says what is wanted and never what was decided: a batch that is
     rolled back leaves no trace in it.
     """
 
@@ -69,6 +70,7 @@ class Post:
     brought: Brought | None = None
     removed_at: datetime | None = None
     removed_by: str | None = None
+    behind: int = 0
     key_hash: bytes | None = None
     fingerprint: bytes | None = None
 

@@ -59,7 +59,13 @@ def decide_posts(
 
     `seq` and `rev` are handed out in order without a gap; a refused unit uses none. `created_at` is `now`, or the
     conversation's last time where the clock stands behind it, so that it never decreases with `seq`.
+
+    Raises:
+        InvalidRequest: the unit goes behind a message that is not there any more.
     """
+    if place.head < posts[0].behind:
+        raise invalid("/behind", f"this conversation ends at {place.head}: it was set back after {posts[0].behind} was "
+                      "given out; bring the lines in from the first one on again")  # fmt: skip
     last_at = place.last_at
     taken: list[Accepted | Repeated | Refused] = []
     for index, (post, fact) in enumerate(zip(posts, facts, strict=True)):

@@ -90,10 +90,17 @@ async def _only(conversation_id: UUID) -> AsyncIterator[UUID]:
 
 
 @router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)
-async def import_(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
+async def import_(
+    conversation_id: UUID,
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+    behind: Annotated[int, Query(ge=0, le=limits.SEQ_MOST, description="The last `seq` of the call before.")] = 0,
+) -> Json:
     """Bring in messages that were written elsewhere, with their authors and times, in the order of time; for a trusted
     backend. A line that cannot be taken is refused by its number and the others go in; what is here already, by its
-    key, is not added again."""
+    key, is not added again. With `behind`, nothing is taken where the conversation does not reach that number any
+    more, as after a restore: what came before would be older than the head then, and could not be brought in again."""
     check_trusted(caller, "imports; others post")
     async with service.database.read() as connection:
         await see(connection, conversation_id, caller)
@@ -115,6 +122,9 @@ async def import_(conversation_id: UUID, request: Request, service: ServiceDep, 
                     await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
             answers += _merged(lines[len(answers) : start], await writing if writing is not None else [])
             unit = _unit(lines, answers, start)
+            behind = max(behind, *(one.object.get("seq") or 0 for one in answers if not isinstance(one, Problem)), 0)
+            if unit:
+                unit[0].behind = behind
             writing = service.writer.submit(unit) if unit else None
         answers += _merged(lines[len(answers) :], await writing if writing is not None else [])
     finally:
