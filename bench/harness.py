@@ -145,6 +145,7 @@ class Bench:
             "NESTREL_DATABASE_URL": self.url,
             "NESTREL_JWT_SECRET": SECRET,
             "NESTREL_LOG_LEVEL": "warning",
+            "NESTREL_QUOTA_CONNECTIONS": "0",
             **env,
         }
         command = ("nestrel.cli", "serve", "--port", str(port), "--workers", str(workers))
@@ -177,7 +178,9 @@ class Bench:
 
     def sql(self, *statements: str, database: str = "nestrel") -> None:
         async def run() -> None:
-            connection = await asyncpg.connect(self.postgres.url(database))
+            connection = await asyncpg.connect(
+                self.postgres.url(database), server_settings={"search_path": "nestrel,public"}
+            )
             for statement in statements:
                 await connection.execute(statement, timeout=600)
             await connection.close()

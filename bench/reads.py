@@ -40,7 +40,7 @@ def measure(bench: Bench, rounds: int, seconds: int) -> list[Result]:
         pairs = []
         for _ in range(rounds):
             pairs.append(_head_pages(bench, service, place, seconds))
-        results.append(summary("head page's requests/s, 32 connections", pairs, "/s", "≥ 0.5", lambda r: r >= 0.5))
+        results.append(summary("head page's requests/s, 32 connections", pairs, "/s", "≥ 0.85", lambda r: r >= 0.85))
     pairs = [_deliveries(bench, seconds) for _ in range(rounds)]
     results.append(
         summary("messages delivered/s, one writer, 500 followers", pairs, "/s", "≥ 0.5", lambda ratio: ratio >= 0.5)
@@ -146,6 +146,6 @@ def _memory(bench: Bench) -> list[Result]:
         rest = service.memory
         _, each = asyncio.run(run(service))
     return [
-        Result("memory of an idle follower", each / 1e3, None, " KB", "≤ 60 KB", each / 1e3, each <= 60_000),
+        Result("memory of an idle follower", each / 1e3, None, " KB", "≤ 20 KB", each / 1e3, each <= 20_000),
         Result("memory of a service at rest", rest / 1e6, None, " MB", "≤ 150 MB", rest / 1e6, rest <= 150_000_000),
     ]
