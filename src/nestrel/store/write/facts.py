@@ -42,16 +42,26 @@ _EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 _ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM nestrel.members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
 
+_KEY = """LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
+    WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
+LEFT JOIN LATERAL (SELECT seq FROM nestrel.expired_keys
+    WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true"""
+
+_KEYS = f"""
+SELECT coalesce(k.seq, x.seq), k.fingerprint
+FROM unnest($1::text::uuid[], $2::text::bytea[], $3::text::boolean[])
+     WITH ORDINALITY AS i (conversation_id, key_hash, expired, n)
+{_KEY}
+ORDER BY i.n
+"""
+
 _POSTS = f"""
 SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.seq), k.fingerprint,
        coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::boolean[], $5::text::boolean[])
      WITH ORDINALITY AS i (conversation_id, user_id, key_hash, shown, expired, n)
 {_ROLE}
-LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
-    WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
-LEFT JOIN LATERAL (SELECT seq FROM nestrel.expired_keys
-    WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true
+{_KEY}
 LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
 LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM nestrel.profiles
@@ -171,6 +181,7 @@ async def _know_posts(
     remembered = [_recall(known, post, locked, shown, memory) for post in posts] if memory is not None else []
     unknown = [post for post, fact in zip(posts, remembered, strict=True) if fact is None] if remembered else posts
     found = iter(await _read_posts(connection, known, unknown, locked, shown))
+    await _look_up_keys(connection, known, posts, remembered, locked)
     known.facts.posts = iter([fact or next(found) for fact in remembered]) if remembered else found
 
 
@@ -183,15 +194,41 @@ def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int]
     author = authors.get(post.author_id)
     if author is None:
         return None
-    if post.key_hash is not None:
-        if not _index_decides(locked[number]) or memory.doubts(post.author_id):
-            return None
-        known.trusted.add(id(post))
     if number in shown:
         if author.profile is None:
             return None
         known.profiles[post.author_id] = author.profile
+    if post.key_hash is not None and _index_decides(locked[number]) and not memory.doubts(post.author_id):
+        known.trusted.add(id(post))
     return PostFacts(author.role, None, None, author.ordinal)
+
+
+async def _look_up_keys(
+    connection: Connection,
+    known: Known,
+    posts: Sequence[Post],
+    facts: list[PostFacts | None],
+    locked: dict[int, Locked],
+) -> None:
+    """Of remembered authors, the keys that the index does not decide on."""
+    asked = [
+        n
+        for n, fact in enumerate(facts)
+        if fact is not None and posts[n].key_hash is not None and id(posts[n]) not in known.trusted
+    ]
+    if not asked:
+        return
+    found = await fetch(
+        connection,
+        _KEYS,
+        array([posts[n].conversation_id for n in asked]),
+        hashes([posts[n].key_hash for n in asked]),
+        array([locked[posts[n].conversation_id.int].stored_floor > 1 for n in asked]),
+    )
+    for n, (seq, fingerprint) in zip(asked, found, strict=True):
+        fact = facts[n]
+        if seq is not None and fact is not None:
+            facts[n] = fact._replace(repeat_seq=seq, repeat_fingerprint=fingerprint)
 
 
 def _index_decides(place: Locked) -> bool:
