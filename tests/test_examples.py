@@ -65,6 +65,7 @@ class Demo:
         prelude = """
             nestrel() {
                 if [ "$1" != follow ]; then command nestrel "$@"; return; fi
+                : > followed  # looked into before its writer has begun
                 command nestrel "$@" > followed 2>&1 & local pid=$!
                 until grep -q "Still here" followed; do command nestrel post control-room "Still here." > posted; done
                 kill -INT $pid; { wait $pid || [ $? = 130 ]; } 2> ended
