@@ -14,7 +14,7 @@ import pytest
 
 from nestrel.core.commands import Command, Edit, Post, React, Read
 from nestrel.core.locked import Locked
-from nestrel.core.problems import Expired, Forbidden, KeyReused, NotFound, Problem
+from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, NotFound, Problem
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store.access import Caller
@@ -275,6 +275,20 @@ async def test_a_key_that_collides_costs_one_batch_and_its_neighbours_nothing(
     assert (await writer.submit([Post(place, "mara", "x", key="m1")]))[0].object["seq"] == 3
     assert (await writer.submit([Post(place, "odd", "z", key="o10")]))[0].object["seq"] == 8
     assert tried == [False, False]
+
+
+async def test_a_refusal_that_is_looked_into_waits_for_nobody_elses_lock(database: Database) -> None:
+    """Beside a post into a conversation that a stranger holds: the refused one has its answer while that waits."""
+    writer = Writer(database, followed=lambda _: False)
+    held, place = [await make_place(database, mara="owner") for _ in range(2)]
+    await writer.submit([Post(place, "mara", "x", key="m0")])
+    async with database.write() as stranger:
+        await facts.lock(stranger, [held])
+        waiting = writer.submit([Post(held, "mara", "x", key="m1")])
+        with pytest.raises(InvalidRequest):
+            await writer.submit([Post(place, "mara", "x", key="m2", reply_to=99)])
+        assert not waiting.done()
+    assert (await waiting)[0].object["seq"] == 1
 
 
 def test_a_memory_is_bounded() -> None:

@@ -120,7 +120,8 @@ async def write(
     shown = {number for number, id_ in places.items() if followed(id_)}
     decided, known = await _decide(connection, free, locked, shown, edit_window, None if careful else memory)
     if decided is None:
-        locked = await facts.lock(connection, ids)  # as they stood: they are held
+        mine = [id_ for id_ in ids if id_.int not in held]  # whose locks are held here: as they stood, and at once
+        locked = await facts.lock(connection, mine)
         decided, known = await _decide(connection, free, locked, shown, edit_window, None)
         assert decided is not None
     answers, growths, places_moved = await _carry_out(database, connection, decided, known, shown)
