@@ -32,10 +32,9 @@ class _Joining(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Recent:
-    """What the snapshot `now` sees and an earlier one did not: the conversations that moved, each with its `rev`, and
-    who joined which."""
+    """What is seen now and was not by an earlier snapshot: the conversations that moved, each with its `rev`; and who
+    joined which, all of them where it is a snapshot that this process has taken itself."""
 
-    now: AllPosition
     moved: dict[UUID, int]
     joined: list[tuple[UUID, str]]
 
@@ -56,10 +55,6 @@ class Moves:
         self._joinings: deque[_Joining] = deque()
         self._reading: asyncio.Task[AllPosition] | None = None
         self._next: asyncio.Task[AllPosition] | None = None
-
-    def __len__(self) -> int:
-        """How many moves are kept."""
-        return len(self._moves)
 
     def forget(self) -> None:
         """The database has another history."""
@@ -91,7 +86,7 @@ class Moves:
                 break
             if not at.sees(joining.xid):
                 joined.append((joining.conversation_id, joining.user_id))
-        return now, Recent(now, moved, joined)
+        return now, Recent(moved, joined)
 
     def _since(self, at: AllPosition) -> Iterator[tuple[UUID, _Move]]:
         for id_ in reversed(self._moves):
