@@ -103,9 +103,9 @@ async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(
             async with database.read():
                 raise AssertionError("there was no connection left")
         assert (busy.value.reason, busy.value.extra["reason"]) == (Trouble.BUSY, "busy")
-        await database.give_back(one)
+        database.give_back(one)
         kept = two.driver
-        await database.give_back(two)
+        database.give_back(two)
         with pytest.raises(StoreUnavailable) as slow:
             async with database.read() as connection:
                 await fetch(connection, "SET statement_timeout = '20ms'")
@@ -115,6 +115,14 @@ async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(
         assert len(database._idle) == 2, "connections were thrown away for one that was slow"
     finally:
         await database.close()
+
+
+async def test_a_connection_in_use_at_the_close_ends_with_its_use(url: str) -> None:
+    database = Database(url)
+    async with database.read() as connection:
+        await database.close()
+        assert (await fetch(connection, "SELECT 1"))[0][0] == 1
+    assert connection.driver.is_closed()
 
 
 async def test_a_database_that_takes_no_writes_is_not_ready_and_says_why(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
@@ -77,7 +76,7 @@ class _Reading:
 
     async def __aexit__(self, _kind: object, error: BaseException | None, _traceback: object) -> None:
         assert self._connection is not None
-        await self._database.give_back(self._connection)
+        self._database.give_back(self._connection)
         if isinstance(error, Exception):
             await self._database.translate(error)
 
@@ -107,6 +106,7 @@ class Database:
             connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
         )
         self._idle: list[Connection] = []
+        self._closed = False
         self._free = asyncio.Semaphore(pool_size)
         self._failed: tuple[StoreUnavailable, float] | None = None
 
@@ -166,7 +166,7 @@ class Database:
                 connection = self._idle.pop()
                 if not connection.driver.is_closed():
                     return connection
-                await connection.sql.close()
+                self._discard(connection)
             return await self._connect()
         except BaseException:
             self._free.release()
@@ -177,27 +177,29 @@ class Database:
             sql = await self._engine.connect()
         except TimeoutError:
             raise ConnectionError("the database did not answer in time") from None
-        connection = Connection(sql, (await sql.get_raw_connection()).driver_connection, self.history, self.schema)
+        assert sql.sync_connection is not None
+        connection = Connection(sql, sql.sync_connection.connection.driver_connection, self.history, self.schema)
         try:
             await epochs.met(connection)
         except BaseException:
-            await self._discard(connection)
+            self._discard(connection)
             raise
         return connection
 
-    async def give_back(self, connection: Connection) -> None:
+    def give_back(self, connection: Connection) -> None:
         """End the use of a connection; one that is in the middle of something is of no use to anyone else."""
         self._free.release()
-        if connection.driver.is_closed() or not connection.at_rest or connection.driver.is_in_transaction():
-            await self._discard(connection)
+        driver = connection.driver
+        if self._closed or driver.is_closed() or not connection.at_rest or driver.is_in_transaction():
+            self._discard(connection)
         else:
             self._idle.append(connection)
 
-    async def _discard(self, connection: Connection) -> None:
+    def _discard(self, connection: Connection) -> None:
+        """Cut it, without a wait in which whoever does this could be cancelled and leave it open."""
         connection.driver.terminate()
-        with contextlib.suppress(Exception):
-            await connection.sql.invalidate()
-            await connection.sql.close()
+        assert connection.sql.sync_connection is not None
+        connection.sql.sync_connection.invalidate()
 
     async def translate(self, error: Exception) -> None:
         """Raise `StoreUnavailable` if the error says that the store cannot serve, and why. When it is away, the other
@@ -208,8 +210,7 @@ class Database:
         if reason is None:
             return
         if reason is Trouble.AWAY:
-            while self._idle:
-                await self._discard(self._idle.pop())
+            self._discard_idle()
         raise StoreUnavailable(troubles.WORDS[reason], retry_after=troubles.RETRY[reason], reason=reason) from error
 
     async def _renew(self, error: Exception) -> None:
@@ -253,7 +254,11 @@ class Database:
             return bytes(value)
 
     async def close(self) -> None:
-        """End all connections, whether or not the other side is there to hear it."""
-        while self._idle:
-            await self._discard(self._idle.pop())
+        """End all connections, whether or not the other side is there to hear it; one in use ends with its use."""
+        self._closed = True
+        self._discard_idle()
         await self._engine.dispose()
+
+    def _discard_idle(self) -> None:
+        while self._idle:
+            self._discard(self._idle.pop())
