@@ -19,7 +19,7 @@ from websockets.exceptions import ConnectionClosed
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.soak import soak
-from tests.support import PATIENCE, Person, Served, Wire, token, unique, until
+from tests.support import PATIENCE, Person, Served, Wire, token, unique
 
 
 @pytest.fixture(scope="module")
@@ -284,44 +284,6 @@ async def test_a_stalled_reader_costs_no_memory_holds_nobody_up_and_misses_nothi
         assert seen == list(range(1, 3_001))
         for raw in stalled:
             raw.transport.abort()
-
-
-@pytest.fixture(scope="module")
-def redis_port() -> Iterator[int]:
-    import subprocess
-
-    port = free_port()
-    with tempfile.TemporaryDirectory() as folder:
-        process = subprocess.Popen(
-            ["/usr/bin/redis-server", "--port", str(port), "--bind", "127.0.0.1", "--save", "", "--dir", folder],
-            stdout=subprocess.DEVNULL,
-        )
-        try:
-            until(lambda: _answers(port))
-            yield port
-        finally:
-            process.terminate()
-            process.wait(10)
-
-
-def _answers(port: int) -> bool:
-    import socket
-
-    with socket.socket() as probe:
-        return probe.connect_ex(("127.0.0.1", port)) == 0
-
-
-async def test_redis_as_the_bus(make_database: Callable[[], str], redis_port: int) -> None:
-    url, bus = make_database(), f"redis://127.0.0.1:{redis_port}"
-    with Served(url, NESTREL_BUS=bus) as one, Served(url, NESTREL_BUS=bus) as other:
-        mara, odd = Person(one.wait_ready().url, unique("mara")), Person(other.wait_ready().url, unique("odd"))
-        async with odd.socket() as wire:
-            await wire.command(type="follow_all")
-            place = (await mara.make(members=[odd.user]))["id"]
-            assert (await wire.get())["conversation_id"] == place
-            for n in range(5):
-                await mara.post(place, f"{n}")
-            assert [m["body"] for m in await wire.messages(5)] == [f"{n}" for n in range(5)]
 
 
 async def test_a_short_soak_keeps_every_promise() -> None:

@@ -6,30 +6,48 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from abc import ABC, abstractmethod
-from collections import deque
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Collection, Sequence
 from typing import Protocol
+from uuid import UUID
 
 import asyncpg
-import redis.asyncio as redis
 import structlog
 from sqlalchemy.engine import make_url
 
+from nestrel.live import metrics
 from nestrel.live.waiting import happens
 from nestrel.store import events
 from nestrel.store.events import Moved
 
 log = structlog.get_logger()
 
-_REDIS_SECONDS = 5.0
-_UNSENT = 10_000
-_TOGETHER = 200
 _RETRY_SECONDS = (0.1, 0.5, 1.0, 2.0, 5.0)
 
 Heard = Callable[[Sequence[Moved]], None]
 
 
-class Bus(Protocol):
+class Attention(Protocol):
+    """What a process says it wants to hear of."""
+
+    async def attend(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
+        """Returns once word of these is heard here: that conversations move, that users join one. Where the line is
+        down it returns at once, as everything is looked at again when it is back."""
+
+    def neglect(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
+        """Nobody here wants to hear of these any more."""
+
+
+class Everything:
+    """`Attention` where every process hears of everything."""
+
+    async def attend(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
+        """Nothing to do."""
+
+    def neglect(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
+        """Nothing to do."""
+
+
+class Bus(Attention, Protocol):
     """`start` returns once events are heard. `on_return` is called when the line comes back after a break, in which
     events may have been lost."""
 
@@ -40,7 +58,7 @@ class Bus(Protocol):
     async def stop(self) -> None: ...
 
 
-class _Subscribed(ABC):
+class Subscribed(ABC):
     """Keeps one subscription open: connects, listens until it breaks, and connects again with growing pauses."""
 
     def __init__(self, node: str, channel: str) -> None:
@@ -87,10 +105,11 @@ class _Subscribed(ABC):
         except ValueError as error:
             log.warning("bus.unreadable", reason=str(error))
             return
+        metrics.BUS_HEARD.inc(len(moved))
         self._heard(moved)
 
 
-class PostgresBus(_Subscribed):
+class PostgresBus(Everything, Subscribed):
     """LISTEN on a connection of its own; NOTIFY goes out inside the writing transactions."""
 
     def __init__(self, url: str, node: str, channel: str) -> None:
@@ -116,59 +135,3 @@ class PostgresBus(_Subscribed):
         finally:
             with contextlib.suppress(Exception):
                 await connection.close(timeout=1)
-
-
-class RedisBus(_Subscribed):
-    """Publish and subscribe on Redis, for many processes on many machines. What cannot be sent in time is dropped: it
-    only wakes, and the checkpoints find what nobody was woken for."""
-
-    def __init__(self, url: str, node: str, channel: str) -> None:
-        super().__init__(node, channel)
-        self._client = redis.from_url(
-            url, socket_connect_timeout=_REDIS_SECONDS, socket_timeout=_REDIS_SECONDS, health_check_interval=5
-        )
-        self._unsent: deque[str] = deque(maxlen=_UNSENT)
-        self._sending: asyncio.Task[None] | None = None
-
-    def publish(self, moved: Sequence[Moved]) -> None:
-        self._unsent.extend(events.pack(None, moved))
-        if self._sending is None or self._sending.done():
-            self._sending = asyncio.create_task(self._send())
-
-    async def _send(self) -> None:
-        while self._unsent:
-            some = [self._unsent.popleft() for _ in range(min(len(self._unsent), _TOGETHER))]
-            try:
-                async with self._client.pipeline(transaction=False) as pipeline:
-                    for payload in some:
-                        pipeline.publish(self.channel, payload)
-                    await pipeline.execute()
-            except (redis.RedisError, OSError) as error:
-                log.warning("bus.not_sent", reason=str(error) or type(error).__name__)
-
-    async def _listen(self) -> AsyncIterator[None]:
-        async with self._client.pubsub() as pubsub:
-            await pubsub.subscribe(self.channel)
-            yield
-            while True:
-                # A line that nothing comes on is asked whether it is there; one that is silent then is broken.
-                message = await pubsub.get_message(ignore_subscribe_messages=True, timeout=_REDIS_SECONDS)
-                if message is not None and message["type"] == "message":
-                    self._receive(message["data"].decode())
-                elif message is None:
-                    await pubsub.ping()
-
-    async def stop(self) -> None:
-        await super().stop()
-        if self._sending is not None:
-            await asyncio.wait([self._sending], timeout=5)
-            self._sending.cancel()
-        await self._client.aclose()
-
-
-def make_bus(setting: str, database_url: str, node: str, schema: str) -> Bus:
-    """The bus that a setting names: `postgres` or a `redis://` address."""
-    channel = events.channel(schema)
-    if setting == "postgres":
-        return PostgresBus(database_url, node, channel)
-    return RedisBus(setting, node, channel)

@@ -95,8 +95,8 @@ class Following:
         """Follow every conversation of the member's, from a snapshot or from now on, and those joined later. Returns
         where it begins, and whether that is at nothing because `since` is of a state that is not this store's."""
         user_id = self.caller.user_id
-        self._hub.watch(user_id, self)
         self._all = True
+        await self._hub.watch(user_id, self)
         start = await self._source.now()
         mine = await self._source.mine(user_id)
         followers = await self._register([id_ for id_ in mine if id_ not in self.follows])

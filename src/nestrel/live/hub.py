@@ -17,6 +17,8 @@ import structlog
 
 from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
+from nestrel.live import metrics
+from nestrel.live.bus import Attention, Everything
 from nestrel.live.source import Source
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes
@@ -125,8 +127,9 @@ class Hub:
     """Hands change sets to followers in the order of `rev`, whether they come from this process's own commits or,
     after a word from the bus, from the store."""
 
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: Source, attention: Attention | None = None) -> None:
         self._source = source
+        self._attention = attention or Everything()
         self.channels: dict[UUID, Channel] = {}
         self._watchers: dict[str, set[Listener]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
@@ -139,7 +142,8 @@ class Hub:
     async def follow(self, conversation_ids: Sequence[UUID], user_id: str, listener: Listener) -> list[Follower]:
         """Register a follower of each conversation, at its present position.
 
-        Registration comes before the positions are read, so nothing that commits in between is lost.
+        Registration, and word from the bus, come before the positions are read: nothing that commits in between is
+        lost.
         """
         followers: list[Follower] = []
         for conversation_id in conversation_ids:
@@ -150,6 +154,7 @@ class Hub:
             channel.followers.add(follower)
             followers.append(follower)
         try:
+            await self._attention.attend(conversation_ids)
             await self._locate([follower.channel for follower in followers if follower.channel.at is None])
         except BaseException:
             for follower in followers:
@@ -175,19 +180,21 @@ class Hub:
         channel.followers.discard(follower)
         if not channel.followers and self.channels.get(channel.id) is channel:
             del self.channels[channel.id]
+            self._attention.neglect([channel.id])
             self._empty(channel)
             if channel.reading is not None:
                 channel.reading.cancel()
 
-    def watch(self, user_id: str, listener: Listener) -> None:
+    async def watch(self, user_id: str, listener: Listener) -> None:
         """Tell a listener of conversations that the user joins."""
         self._watchers.setdefault(user_id, set()).add(listener)
+        await self._attention.attend(users=[user_id])
 
     def unwatch(self, user_id: str, listener: Listener) -> None:
         listeners = self._watchers.get(user_id, set())
         listeners.discard(listener)
-        if not listeners:
-            self._watchers.pop(user_id, None)
+        if not listeners and self._watchers.pop(user_id, None) is not None:
+            self._attention.neglect(users=[user_id])
 
     # What comes in
 
@@ -217,6 +224,8 @@ class Hub:
             channel = self.channels.get(event.conversation_id)
             if channel is not None:
                 self._want(channel, event.rev)
+            if channel is not None or not self._watchers.keys().isdisjoint(event.joined):
+                metrics.BUS_NEEDED.inc()
             for user_id in event.joined:
                 for listener in tuple(self._watchers.get(user_id, ())):
                     listener.joined(event.conversation_id)

@@ -17,6 +17,8 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
+from nestrel.live import redis_address
+
 _SECRET_BYTES = 32
 
 
@@ -78,7 +80,13 @@ class Settings(BaseSettings):
     client_id: Annotated[str, Field(description="the console's client id at the issuer")] = "nestrel-console"
     host: Annotated[str, Field(description="address to listen on")] = "127.0.0.1"
     port: Annotated[int, Field(ge=0, le=65535, description="port to listen on")] = 8460
-    bus: Annotated[str, Field(description="`postgres`, or a redis:// address")] = "postgres"
+    bus: Annotated[
+        str,
+        Field(
+            description="`postgres`, or the address of a Redis: redis://, "
+            "rediss:// over TLS, redis+sentinel:// behind Sentinels"
+        ),
+    ] = "postgres"
     pool_size: Annotated[int, Field(ge=4, le=200, description="database connections of each process")] = 10
     edit_window: Annotated[
         timedelta | None,
@@ -165,8 +173,8 @@ class Settings(BaseSettings):
     @field_validator("bus")
     @classmethod
     def _bus(cls, value: str) -> str:
-        if value != "postgres" and not value.startswith(("redis://", "rediss://")):
-            raise ValueError("must be postgres or a redis:// address")
+        if value != "postgres":
+            redis_address.parse(value)
         return value
 
     @property

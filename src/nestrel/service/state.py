@@ -18,7 +18,7 @@ from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
-from nestrel.live.bus import make_bus
+from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.lists import Lists
@@ -93,10 +93,10 @@ class Service:
         self.database.on_epoch = self._begin_anew
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
-        self.hub = Hub(self.source)
+        self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
+        self.hub = Hub(self.source, self.bus)
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
-        self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.database.on_commit = self.bus.publish
         self.writer = Writer(
             self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window

@@ -1,0 +1,15 @@
+"""Which bus a setting names."""
+
+from __future__ import annotations
+
+from nestrel.live.bus import Bus, PostgresBus
+from nestrel.live.redis_bus import RedisBus
+from nestrel.store import events
+
+
+def make_bus(setting: str, database_url: str, node: str, schema: str) -> Bus:
+    """The bus of `NESTREL_BUS`: `postgres`, or the address of a Redis (`nestrel.live.redis_line`)."""
+    channel = events.channel(schema)
+    if setting == "postgres":
+        return PostgresBus(database_url, node, channel)
+    return RedisBus(setting, node, channel)
