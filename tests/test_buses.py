@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import signal
 import socket
 import subprocess
 import tempfile
@@ -50,6 +51,9 @@ class Server:
     def stop(self) -> None:
         self._process.terminate()
         self._process.wait(PATIENCE)
+
+    def signal(self, number: int) -> None:
+        self._process.send_signal(number)
 
     def _answers(self) -> bool:
         with socket.socket() as probe:
@@ -192,6 +196,11 @@ async def test_what_is_attended_to_is_confirmed_and_what_is_left_is_let_go_later
         return cast("int", (await look.pubsub_numsub(f"skerry:{place}"))[0][1])
 
     async with ears(server.url, 2) as (one, other):
+        server.signal(signal.SIGSTOP)
+        asked = asyncio.create_task(one.bus.attend([uuid4()]))
+        assert not (await asyncio.wait([asked], timeout=0.1))[0], "nobody has confirmed it"
+        server.signal(signal.SIGCONT)
+        await asked
         places = [uuid4() for _ in range(40)]
         for place in places:
             await asyncio.gather(one.bus.attend([place]), one.bus.attend([place]))
