@@ -3,11 +3,13 @@ remembered fact wrong on purpose."""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import random
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from typing import Any
 from uuid import UUID, uuid4
 
 import pytest
@@ -17,12 +19,13 @@ from nestrel.core.locked import Locked
 from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, NotFound, Problem
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.store import epochs
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import retention, sweep
-from nestrel.store.native import fetch
-from nestrel.store.write import batch, facts, members, profiles
-from nestrel.store.write.batch import Growth
+from nestrel.store.native import execute, fetch
+from nestrel.store.write import at_once, batch, facts, members, profiles
+from nestrel.store.write.answers import Growth
 from nestrel.store.write.memory import Author, Memory
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
@@ -104,8 +107,7 @@ class Play:
             elif what == 17:
                 await self.rename()
             elif room.keep is None and self.dice.random() < 0.3:
-                room.keep = self.dice.randint(2, 6)
-                await retention.put(self.database, room.id, Rule(keep_last=room.keep), confirmed=True)
+                await self.rule(room)
             else:
                 await sweep.step(self.database)
         async with self.database.read() as connection:
@@ -151,6 +153,24 @@ class Play:
         else:
             await members.change(self.database, OFFICE, room.id, author, role)
         room.roles[author] = role
+
+    async def rule(self, room: Room) -> None:
+        """A rule, also one that an operator has written into the row: it takes no `rev`, and holds from the next post
+        on."""
+        writers = [author for author, role in room.roles.items() if role is Role.WRITER]
+        keep = self.dice.randint(2, 6)
+        if self.dice.random() < 0.5 and writers:
+            async with self.database.write() as connection:
+                by_hand = "UPDATE nestrel.conversations SET keep_last = $2, inherits = NULL WHERE id = $1"
+                await execute(connection, by_hand, room.id, keep)
+            try:
+                await self.dice.choice(self.writers).submit([Post(room.id, self.dice.choice(writers), "x")])
+            except Problem as problem:
+                raise AssertionError("a writer may post") from problem
+            room.head += 1
+        else:
+            await retention.put(self.database, room.id, Rule(keep_last=keep), confirmed=True)
+        room.keep = keep
 
     async def touch(self, room: Room, writer: Writer) -> None:
         """Something else that takes a `rev`, or is refused."""
@@ -204,6 +224,17 @@ def _unasked(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(batch, "_refused_unasked", lambda *_: False)
 
 
+def _without(condition: str) -> Callable[[pytest.MonkeyPatch], None]:
+    """The statement that writes at once does not look whether the conversation stands as it was left."""
+
+    def wrong(monkeypatch: pytest.MonkeyPatch) -> None:
+        assert condition in at_once._POST
+        parameter = condition.split()[-1]
+        monkeypatch.setattr(at_once, "_POST", at_once._POST.replace(condition, f"{parameter}::bigint IS NOT NULL"))
+
+    return wrong
+
+
 def _absence(monkeypatch: pytest.MonkeyPatch) -> None:
     """Whoever is not known is taken for no member."""
     authors = Memory.authors
@@ -221,9 +252,9 @@ def _absence(monkeypatch: pytest.MonkeyPatch) -> None:
         _keeping(lambda one: one._replace(role=Role.READER)),
         _keeping(lambda one: one._replace(ordinal=one.ordinal - 1)),
         _keeping(lambda one: one._replace(profile=("Someone", None, 1))),
-        _another_rev, _swept_keys, _unasked, _absence,
+        _another_rev, _swept_keys, _unasked, _absence, _without("guard = $3"),
     ],
-    ids=["role", "ordinal", "profile", "rev", "swept", "unasked", "absence"],
+    ids=["role", "ordinal", "profile", "rev", "swept", "unasked", "absence", "guard"],
 )  # fmt: skip
 async def test_a_fact_that_is_remembered_wrong_is_noticed(
     make_database: Callable[[], str], monkeypatch: pytest.MonkeyPatch, fault: Callable[[pytest.MonkeyPatch], None]
@@ -253,13 +284,13 @@ async def test_a_key_that_collides_costs_one_batch_and_its_neighbours_nothing(
 ) -> None:
     """The batch goes again, with every key looked up; its author's are from then on."""
     tried: list[bool] = []
-    write = batch.write
+    write = Writer._write
 
-    async def counted(*args: object, careful: bool, **rest: object) -> object:
+    async def counted(self: Writer, units: Any, patient: bool, careful: bool) -> Any:
         tried.append(careful)
-        return await write(*args, careful=careful, **rest)  # type: ignore[arg-type]  # as it was called
+        return await write(self, units, patient, careful)
 
-    monkeypatch.setattr("nestrel.store.write.writer.write", counted)
+    monkeypatch.setattr(Writer, "_write", counted)
     monkeypatch.setattr("nestrel.store.write.memory._ALL_DOUBT_SECONDS", 0.0)
     writer = Writer(database, followed=lambda _: False)
     place = await make_place(database, mara="owner", odd="writer")
@@ -289,6 +320,53 @@ async def test_a_refusal_that_is_looked_into_waits_for_nobody_elses_lock(databas
             await writer.submit([Post(place, "mara", "x", key="m2", reply_to=99)])
         assert not waiting.done()
     assert (await waiting)[0].object["seq"] == 1
+
+
+async def test_what_is_written_at_once_waits_for_nobodys_lock_and_is_not_written_beside_another(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One statement where the conversation stands as it was left; where somebody holds it, or has moved it or it was
+    put into another epoch since, the long way decides."""
+    done: list[bool] = []
+    write = at_once.write
+
+    async def counted(*args: Any) -> Any:
+        written = await write(*args)
+        done.append(written is not None)
+        return written
+
+    monkeypatch.setattr(at_once, "write", counted)
+    writer, elsewhere = [Writer(database, followed=lambda _: False) for _ in range(2)]
+    place, other = [await make_place(database, mara="owner") for _ in range(2)]
+
+    async def post(by: Writer, where: UUID, key: str) -> int:
+        seq: int = (await by.submit([Post(where, "mara", "x", key=key)]))[0].object["seq"]
+        return seq
+
+    for n in range(1, 4):
+        assert (await post(writer, place, f"a{n}"), await post(writer, other, f"b{n}")) == (n, n)
+    assert done == [False, False, True, True, True, True]
+    done.clear()
+    async with database.write() as stranger:
+        await facts.lock(stranger, [place])
+        waiting = asyncio.ensure_future(post(writer, place, "a4"))
+        assert await post(writer, other, "b4") == 4
+        assert not waiting.done()
+    assert await waiting == 4
+    assert await post(elsewhere, place, "a5") == 5
+    done.clear()
+    assert [await post(writer, place, "a6"), await post(writer, place, "a7")] == [6, 7]
+    assert done == [False, True]
+    async with database.read() as connection:
+        await epochs.begin(connection, set_back=database.history.known.present)
+    done.clear()
+    assert [await post(writer, place, "a8"), await post(writer, place, "a9")] == [8, 9]
+    assert done == [False, True]
+    times = (
+        "SELECT count(*) FROM (SELECT created_at < lag(created_at) OVER (ORDER BY seq) AS back FROM nestrel.messages) m"
+    )
+    async with database.read() as connection:
+        assert (await fetch(connection, f"{times} WHERE back"))[0][0] == 0
 
 
 def test_a_memory_is_bounded() -> None:

@@ -24,7 +24,7 @@ from nestrel.store.database import Database
 from nestrel.store.keep import archive, previewing, retention, sweep
 from nestrel.store.native import fetch
 from nestrel.store.read import conversations
-from nestrel.store.write.batch import Growth
+from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 

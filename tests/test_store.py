@@ -29,7 +29,7 @@ from nestrel.store.read import changes as feed
 from nestrel.store.read import resync
 from nestrel.store.read.changes import Changes
 from nestrel.store.write import conversations, members
-from nestrel.store.write.batch import Growth
+from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, make_place
 

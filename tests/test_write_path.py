@@ -27,7 +27,7 @@ from nestrel.store.native import fetch
 from nestrel.store.read import changes, history
 from nestrel.store.read.changes import Changes
 from nestrel.store.write import conversations, members
-from nestrel.store.write.batch import Growth
+from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
 ROLES = {"mara": Role.OWNER, "odd": Role.WRITER, "tove": Role.WRITER, "ines": Role.READER}

@@ -20,7 +20,7 @@ from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
-from nestrel.store.write.batch import Growth, Written
+from nestrel.store.write.answers import Growth, Written
 
 AT = "2026-11-25T10:00:00.000000Z"
 NEWEST = 4

@@ -35,7 +35,7 @@ from nestrel.service.tokens import Identity
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.resync import Pending
-from nestrel.store.write.batch import Growth, Written
+from nestrel.store.write.answers import Growth, Written
 from tests.simulation.model import NEWEST, Truth
 
 SEAL = CursorSeal(b"one key for every node")

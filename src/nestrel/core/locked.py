@@ -19,7 +19,7 @@ class Locked:
     `epoch` is the present one of the database. `floor` is the lowest `seq` kept at this instant, `stored_floor` what
     its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
-    left. `at` is the database's time when the lock was held.
+    left. `guard` rises with each change that took no `rev`. `at` is the database's time when the lock was held.
     """
 
     id: UUID
@@ -36,6 +36,7 @@ class Locked:
     size: int = 0
     swept: int = 1
     rule: Rule = NO_RULE
+    guard: int = 0
     counts: dict[str, int] = field(default_factory=dict)
     keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
     at: datetime | None = None
@@ -45,6 +46,13 @@ class Locked:
     def __post_init__(self) -> None:
         self.first_new = self.head + 1
         self.rev_before = self.rev
+
+    def as_left(self) -> Locked:
+        """How it stands for the next batch, when all of this one is written."""
+        return Locked(
+            self.id, self.kind, self.visibility, self.head, self.floor, self.rev, self.last_at, self.closed, self.epoch,
+            self.floor, self.messages, self.size, self.swept, self.rule, self.guard,
+        )  # fmt: skip
 
     def next_rev(self) -> int:
         """The `rev` of one more change."""

@@ -22,7 +22,7 @@ from nestrel.live.bus import Attention, Everything
 from nestrel.live.source import Source
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes
-from nestrel.store.write.batch import Growth
+from nestrel.store.write.answers import Growth
 
 log = structlog.get_logger()
 

@@ -30,7 +30,7 @@ from nestrel.service.models import (
 )
 from nestrel.service.state import Service
 from nestrel.store.access import Caller
-from nestrel.store.write.batch import Written
+from nestrel.store.write.answers import Written
 
 _REF_CHARS = 128
 

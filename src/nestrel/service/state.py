@@ -40,7 +40,7 @@ from nestrel.store.access import AccessReader, Caller
 from nestrel.store.database import Database, writable
 from nestrel.store.keep import closed
 from nestrel.store.write import profiles, repeats
-from nestrel.store.write.batch import Growth
+from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()

@@ -125,12 +125,17 @@ class Database:
         Raises:
             StoreUnavailable: the database is away; unless a commit was under way, nothing was changed.
         """
+        async with self.write_at_once() as connection, connection.transaction():
+            yield connection
+
+    @asynccontextmanager
+    async def write_at_once(self) -> AsyncIterator[Connection]:
+        """A connection for one statement that writes all there is to write; otherwise as `write`."""
         told: list[Moved] = []
         try:
             async with self.read() as connection:
                 connection.told = told
-                async with connection.transaction():
-                    yield connection
+                yield connection
         except StoreUnavailable as problem:
             if problem.reason is not Trouble.BUSY:
                 self._failed = problem, time.monotonic()

@@ -21,7 +21,7 @@ from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store.access import see
 from nestrel.store.keep import exporting
 from nestrel.store.rows import Wire
-from nestrel.store.write.batch import Written
+from nestrel.store.write.answers import Written
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
 

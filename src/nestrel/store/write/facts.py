@@ -28,7 +28,8 @@ def _locking(wait: str) -> str:
     return f"""
 SELECT l.*, clock_timestamp() FROM (
     SELECT {epochs.CURRENT} AS epoch, id, kind, visibility, head, {rules.floor("c")} AS kept, rev, last_at,
-           closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, {rules.RULE_COLUMNS}
+           closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, guard,
+           {rules.RULE_COLUMNS}
     FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}) l
 """
 
@@ -133,8 +134,8 @@ def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
 
 def _locked(row: Sequence[Any], epoch: int) -> Locked:
     place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
-    place.stored_floor, place.messages, place.size, place.swept = row[8:12]
-    place.rule = rules.rule(*row[12:-1])
+    place.stored_floor, place.messages, place.size, place.swept, place.guard = row[8:13]
+    place.rule = rules.rule(*row[13:-1])
     place.at = row[-1]
     return place
 
@@ -183,6 +184,19 @@ async def _know_posts(
     found = iter(await _read_posts(connection, known, unknown, locked, shown))
     await _look_up_keys(connection, known, posts, remembered, locked)
     known.facts.posts = iter([fact or next(found) for fact in remembered]) if remembered else found
+
+
+def recall(known: Known, posts: Sequence[Post], place: Locked, shown: set[int], memory: Memory) -> bool:
+    """Take the facts of posts into one conversation from the memory alone; whether it has all of them, and the index
+    decides on their keys."""
+    facts = []
+    for post in posts:
+        fact = _recall(known, post, {place.id.int: place}, shown, memory)
+        if fact is None or not (post.key_hash is None or id(post) in known.trusted):
+            return False
+        facts.append(fact)
+    known.facts.posts = iter(facts)
+    return True
 
 
 def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int], memory: Memory) -> PostFacts | None:

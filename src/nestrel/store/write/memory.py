@@ -35,11 +35,11 @@ class Author(NamedTuple):
 
 
 class _Place:
-    __slots__ = ("authors", "epoch", "rev")
+    __slots__ = ("authors", "left")
 
-    def __init__(self, rev: int, epoch: int) -> None:
-        self.rev = rev
-        self.epoch = epoch
+    def __init__(self, left: Locked) -> None:
+        self.left = left
+        """The conversation as it stood when it was last written to here."""
         self.authors: dict[str, Author] = {}
 
 
@@ -63,19 +63,29 @@ class Memory:
 
     def _held(self, place: Locked) -> _Place | None:
         held = self._places.get(place.id.int)
-        return held if held is not None and held.rev == place.rev_before and held.epoch == place.epoch else None
+        if held is None or held.left.rev != place.rev_before or held.left.epoch != place.epoch:
+            return None
+        return held
+
+    def place(self, number: int) -> Locked | None:
+        """A conversation as this process left it, by the number of its id. Whether it still stands so its `rev`, its
+        guard and the epoch say, in the statement that writes."""
+        held = self._places.get(number)
+        return held.left.as_left() if held is not None else None
 
     def keep(self, place: Locked, learned: Mapping[str, Author]) -> None:
         """A transaction has committed that left a conversation so. `learned` are the authors who posted, or were
         asked about; whatever was known of the others holds, as the transaction was this process's own."""
+        place.counts.clear()
+        place.keys.clear()
         held = self._held(place)
         if held is None:
             before = self._places.pop(place.id.int, None)
             self._size -= len(before.authors) if before is not None else 0
-            held = self._places[place.id.int] = _Place(place.rev, place.epoch)
+            held = self._places[place.id.int] = _Place(place)
         else:
             self._places.move_to_end(place.id.int)
-        held.rev = place.rev
+            held.left = place
         self._size -= len(held.authors)
         held.authors.update(learned)
         self._size += len(held.authors)

@@ -14,7 +14,9 @@ from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.store import constraints, troubles
 from nestrel.store.database import Database
 from nestrel.store.troubles import RETRY, WORDS
-from nestrel.store.write.batch import HELD, Growth, Written, write
+from nestrel.store.write import at_once
+from nestrel.store.write.answers import Answer, Growth, Written
+from nestrel.store.write.batch import HELD, Held, Learned, write
 from nestrel.store.write.memory import Memory
 
 Answered = Callable[["list[Written] | Exception"], None]
@@ -190,12 +192,7 @@ class Writer:
     ) -> list[_Unit]:
         """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
         try:
-            async with self._database.write() as connection:
-                units = [unit for unit, _ in batch]
-                answers, growths, learned = await write(
-                    self._database, connection, units, self._followed, self._edit_window,
-                    patient=patient, memory=self._memory, careful=careful,
-                )  # fmt: skip
+            answers, growths, learned = await self._write([unit for unit, _ in batch], patient, careful)
         except asyncio.CancelledError:
             _refuse(
                 batch,
@@ -231,6 +228,19 @@ class Writer:
                 self._on_growth(growths)
             return left
         return []
+
+    async def _write(
+        self, units: Sequence[Sequence[Command]], patient: bool, careful: bool
+    ) -> tuple[Sequence[Answer | Held], list[Growth], Learned]:
+        if not (patient or careful):
+            written = await at_once.write(self._database, units, self._followed, self._memory)
+            if written is not None:
+                return written
+        async with self._database.write() as connection:
+            return await write(
+                self._database, connection, units, self._followed, self._edit_window,
+                patient=patient, memory=self._memory, careful=careful,
+            )  # fmt: skip
 
     async def drain(self) -> None:
         """Wait until everything that was submitted has its answer."""
