@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
@@ -13,7 +14,7 @@ from nestrel.core.posting import Accepted
 from nestrel.store import epochs, rows
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, array, copy_in, execute, fetch, texts
+from nestrel.store.native import Connection, array, copy_in, execute, fetch, hashes, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
 from nestrel.store.write import expiry
 from nestrel.store.write.expiry import Measured
@@ -95,8 +96,7 @@ WHERE m.conversation_id = u.conversation_id AND m.user_id = u.user_id
 RETURNING m.conversation_id, {rows.columns("m", MEMBER_COLUMNS)}
 """
 
-_MOVE = f"""
-WITH moved AS (
+_MOVED = f"""moved AS (
     UPDATE nestrel.conversations c
     SET head = u.head, rev = u.rev, last_at = u.last_at, floor = u.floor, message_count = u.messages,
         kept_bytes = u.size, moved_xid = pg_current_xact_id(),
@@ -108,14 +108,31 @@ WITH moved AS (
 ), expired AS (
     INSERT INTO nestrel.expired_backlog (conversation_id, next_seq)
     SELECT * FROM unnest($8::text::uuid[], $9::text::bigint[]) ON CONFLICT DO NOTHING
-)
-SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload
+)"""
+_TELL = "SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload"
+_MOVE = f"WITH {_MOVED} {_TELL}"
+
+# For some posts one statement for their rows and for what moves costs less than COPY and another one.
+_POST_AND_MOVE = f"""
+WITH {_MOVED}, posted AS (
+    INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format, attributes,
+                                  reply_to, key_hash, fingerprint)
+    SELECT * FROM unnest($12::text::uuid[], $13::text::bigint[], $14::text::bigint[], $15::text::bigint[],
+                         $16::text::timestamptz[], $17::text::text[], $18::text[], $19::text[], $20::text[],
+                         $21::text::bigint[], $22::text::bytea[], $23::text::bytea[])
+) {_TELL}
 """
 
 
 async def apply(database: Database, connection: Connection, decided: Plan) -> dict[UUID, list[Wire]]:
     """Write a plan; returns the member rows whose receipts moved, for each conversation."""
     moved: dict[Locked, None] = {}
+    if _few_posts_alone(decided):
+        moved = dict.fromkeys(one.place for one in decided.accepted)
+        await execute(
+            connection, _POST_AND_MOVE, *_moving(database, connection, list(moved)), *_posts(decided.accepted)
+        )
+        return {}
     if decided.accepted:
         await _post(connection, decided.accepted)
         moved |= dict.fromkeys(one.place for one in decided.accepted)
@@ -129,6 +146,39 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
     if moved:
         await move(database, connection, list(moved))
     return members
+
+
+def _few_posts_alone(decided: Plan) -> bool:
+    """Whether a batch is of some posts and of nothing else, with which no floor moves."""
+    return (
+        0 < len(decided.accepted) <= limits.AT_ONCE
+        and not decided.changed
+        and not decided.receipts
+        and not any(one.post.brought is not None or one.post.removed_at is not None for one in decided.accepted)
+        and not any(
+            place.floor > place.stored_floor or place.rule.excess(place.messages, place.size)
+            for place in {one.place for one in decided.accepted}
+        )
+    )
+
+
+def _posts(accepted: Sequence[Accepted]) -> tuple[Any, ...]:
+    """The rows of posts as parameters, a column each."""
+    posts = [one.post for one in accepted]
+    return (
+        array([one.place.id for one in accepted]),
+        array([one.seq for one in accepted]),
+        array([one.rev for one in accepted]),
+        array([one.author_n for one in accepted]),
+        array([one.created_at for one in accepted]),
+        texts([post.author_id for post in posts]),
+        [post.body for post in posts],
+        [post.format for post in posts],
+        [post.attributes for post in posts],
+        array([one.reply_to for one in accepted]),
+        hashes([post.key_hash for post in posts]),
+        hashes([post.fingerprint for post in posts]),
+    )
 
 
 async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
@@ -276,11 +326,16 @@ async def move(
     """Move conversations to where they now stand, their floors too, and tell of it. All else of the transaction has
     been written: what is over a limit now goes with it. `measured` is what of that was counted before."""
     await expiry.expire(connection, places, measured)
+    await execute(connection, _MOVE, *_moving(database, connection, places, to_self=to_self))
+
+
+def _moving(
+    database: Database, connection: Connection, places: Sequence[Locked], *, to_self: bool = False
+) -> tuple[Any, ...]:
+    """Where conversations now stand, and who is told, as the first parameters of a statement with `_MOVED`."""
     begun = [place for place in places if place.swept == place.stored_floor < place.floor]
     moved = [Moved(place.id, place.rev) for place in places]
-    await execute(
-        connection,
-        _MOVE,
+    return (
         array([place.id for place in places]),
         array([place.head for place in places]),
         array([place.rev for place in places]),
