@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from contextlib import AsyncExitStack
 from typing import Any
 from uuid import uuid4
 
@@ -22,6 +23,7 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 
 from nestrel.live.following import Following
 from nestrel.local.postgres import free_port
+from nestrel.service.budget import CONNECTION_BYTES, Budget
 from nestrel.service.hosts import Hosts, Proxies, host_of
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.settings import Settings, load_settings
@@ -334,3 +336,45 @@ def test_a_process_that_cannot_write_its_files_says_so(tmp_path: Any) -> None:
         assert done.returncode == 1, command
         assert "Traceback" not in done.stderr
         assert "database" in done.stderr
+
+
+async def test_what_a_process_keeps_is_within_its_budget_and_shown(make_database: Callable[[], str]) -> None:
+    budget = Budget(64 * 1024 * 1024)
+    assert sum((budget.rings, budget.pages, budget.answers, budget.bodies, budget.connections)) == budget.total
+    room = budget.connections // CONNECTION_BYTES
+    with Served(make_database(), NESTREL_MEMORY="64", NESTREL_QUOTA_CONNECTIONS="0") as served:
+        mara = Person(served.wait_ready().url, "mara")
+        place = (await mara.make())["id"]
+
+        async def shown(part: str) -> float:
+            """Of a budget, as the metrics say a moment later."""
+            text = (await mara.http.get(f"{served.url}/metrics")).text
+            name = f'nestrel_memory_bytes{{of="{part}"}} '
+            return sum(float(line.removeprefix(name)) for line in text.splitlines() if line.startswith(name))
+
+        async def becomes(part: str, right: Callable[[float], bool]) -> None:
+            async with asyncio.timeout(PATIENCE):
+                while not right(await shown(part)):
+                    pass
+
+        async with AsyncExitStack() as opened:
+            wire = await opened.enter_async_context(mara.socket())
+            await wire.command(type="follow", conversation_id=place)
+            await mara.fill(place, 20)
+            await mara.page(place)
+            for part in ("rings", "pages", "connections"):
+                await becomes(part, lambda held: held > 0)
+            while room > 1:
+                some = min(64, room - 1)
+                await asyncio.gather(*[opened.enter_async_context(mara.socket()) for _ in range(some)])
+                room -= some
+            with pytest.raises(InvalidStatus) as full:
+                async with mara.socket(header=True), mara.socket(header=True):
+                    raise AssertionError("there was room for more")
+            refused = full.value.response
+            assert (refused.status_code, refused.headers["Retry-After"]) == (429, "5")
+            assert "NESTREL_MEMORY" in json.loads(refused.body or b"")["detail"]
+            await becomes("connections", lambda held: held > budget.connections)
+        await becomes("connections", lambda held: held == 0)
+        async with mara.socket():
+            assert (await mara.post(place)).status_code == 201

@@ -189,7 +189,7 @@ async def test_a_page_that_is_read_again_is_counted_once_and_many_ask_for_it_onc
     await Writer(database).submit([Post(place, "mara", "x" * 1_000)])
     async with database.read() as connection:
         access: Access = await see(connection, place, Caller("mara"))
-    pages, query, reads = Pages(), HistoryQuery(50), 0
+    pages, query, reads = Pages(1024 * 1024), HistoryQuery(50), 0
     read = history.read
 
     async def counted(*args: Any) -> Any:
@@ -218,7 +218,7 @@ async def test_many_who_ask_for_a_page_have_the_failure_of_the_one_who_reads_it(
         raise StoreUnavailable("away")
 
     monkeypatch.setattr(history, "read", fails)
-    pages = Pages()
+    pages = Pages(1024 * 1024)
     found = await asyncio.gather(
         *(pages.read(database, access, HistoryQuery(50)) for _ in range(5)), return_exceptions=True
     )
@@ -441,10 +441,9 @@ async def test_an_unread_export_gives_its_place_to_the_next(monkeypatch: pytest.
     await asyncio.gather(reading, following)
 
 
-async def test_rings_are_within_the_bound_of_the_process(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("nestrel.core.limits.RINGS_BYTES", 40_000)
+async def test_rings_are_within_the_bound_of_the_process(database: Database) -> None:
     places = [await make_place(database, mara="owner") for _ in range(6)]
-    hub = Hub(StoreSource(database, 1_000))
+    hub = Hub(StoreSource(database, 1_000), most=40_000)
     writer = Writer(database, hub.grown, followed=hub.followed)
 
     class Quiet:

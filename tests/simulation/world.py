@@ -81,7 +81,7 @@ class Node:
         self.hub = Hub(self.source)
         self.writer = self
         self.seats = Seats(0)
-        self.outgoing = Outgoing()
+        self.outgoing = Outgoing(32 * 1024 * 1024)
         self.lines: set[SimLine] = set()
         self.tasks: set[asyncio.Task[Any]] = set()
         self.moves = Moves(self.source)

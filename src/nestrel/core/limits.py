@@ -33,8 +33,6 @@ MESSAGE_REQUEST_BYTES = 256 * 1024
 LIST_REQUEST_BYTES = 2 * 1024 * 1024
 """A list of 1,000 members or cursors."""
 BATCH_REQUEST_BYTES = 32 * 1024 * 1024
-BODIES_IN_FLIGHT = 96 * 1024 * 1024
-"""What all requests of a process together may have sent of large bodies that are not answered yet."""
 JSON_NODES = 1_500_000
 """Values of one JSON body: as many as 500 posts with attributes can have, and far fewer than 32 MB could hold."""
 
@@ -46,8 +44,6 @@ BODY_PAUSE_SECONDS = 10
 BODY_SECONDS = 120
 """How long a body may pause, and take in all."""
 
-OUTGOING_BYTES = 32 * 1024 * 1024
-"""Large frames on their way to all connections of a process."""
 FRAME_BYTES = 256 * 1024
 
 SIGN_IN_SECONDS = 10
@@ -59,8 +55,6 @@ REFUSALS_PER_MINUTE = 100
 CHANGE_SET_BYTES = 256 * 1024
 """What one change set is on the wire at most; a larger one goes on with `more`."""
 
-RINGS_BYTES = 64 * 1024 * 1024
-"""What the hub of a process keeps of all conversations together."""
 RECENT_MOVES = 50_000
 """Conversations of which a process keeps in mind when they moved last; about 350 bytes each."""
 LISTED = 50_000

@@ -127,7 +127,9 @@ class Hub:
     """Hands change sets to followers in the order of `rev`, whether they come from this process's own commits or,
     after a word from the bus, from the store."""
 
-    def __init__(self, source: Source, attention: Attention | None = None) -> None:
+    def __init__(self, source: Source, attention: Attention | None = None, most: int = 64 * 1024 * 1024) -> None:
+        self._most = most
+        """Bytes that the rings of all conversations keep together."""
         self._source = source
         self._attention = attention or Everything()
         self.channels: dict[UUID, Channel] = {}
@@ -136,6 +138,7 @@ class Hub:
         # The rings that hold something, the one that moved last at the end, and what all of them hold.
         self._rings: OrderedDict[UUID, Channel] = OrderedDict()
         self.ring_bytes = 0
+        self.followers = 0
 
     # Followers
 
@@ -152,6 +155,7 @@ class Hub:
                 channel = self.channels[conversation_id] = Channel(conversation_id)
             follower = Follower(channel, user_id, listener)
             channel.followers.add(follower)
+            self.followers += 1
             followers.append(follower)
         try:
             await self._attention.attend(conversation_ids)
@@ -175,7 +179,10 @@ class Hub:
 
     def unfollow(self, follower: Follower) -> None:
         """Forget a follower; a conversation that nobody follows any more costs nothing."""
+        if not follower.live:
+            return
         follower.live = False
+        self.followers -= 1
         channel = follower.channel
         channel.followers.discard(follower)
         if not channel.followers and self.channels.get(channel.id) is channel:
@@ -389,7 +396,7 @@ class Hub:
         self.ring_bytes += grown
         self._rings[channel.id] = channel
         self._rings.move_to_end(channel.id)
-        while self.ring_bytes > limits.RINGS_BYTES and len(self._rings) > 1:
+        while self.ring_bytes > self._most and len(self._rings) > 1:
             self._empty(next(iter(self._rings.values())))
 
     def _end_memberships(self, channel: Channel, departed: dict[str, str], *, closed: bool) -> None:

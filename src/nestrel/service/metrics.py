@@ -22,6 +22,10 @@ SWEEP_STEP_SECONDS = Histogram(
     "Time of one step of the sweep",
     buckets=(0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 5),
 )
+MEMORY = Gauge(
+    "nestrel_memory_bytes", "What is held of the memory budget, by part", ["of"], multiprocess_mode="livesum"
+)
+MEMORY_BUDGET = Gauge("nestrel_memory_budget_bytes", "The memory budget of all processes", multiprocess_mode="livesum")
 REFUSALS = Counter("nestrel_refusals", "Refused requests and frames", ["problem"])
 CONNECTIONS = Gauge("nestrel_connections", "Open WebSockets", multiprocess_mode="livesum")
 STREAMS = Gauge("nestrel_streams", "Open streams of events", multiprocess_mode="livesum")

@@ -155,7 +155,7 @@ class _Body:
         if size <= limits.LIST_REQUEST_BYTES or size <= self._counted:
             return
         service = self._service
-        if service.bodies + size - self._counted > limits.BODIES_IN_FLIGHT:
+        if service.bodies + size - self._counted > service.budget.bodies:
             raise SlowDown("as many large requests are under way as this process takes; try again", retry_after=1)
         service.bodies += size - self._counted
         self._counted = size

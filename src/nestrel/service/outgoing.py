@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import asyncio
 
-from nestrel.core import limits
-
 SMALL = 16 * 1024
 """A frame up to this size goes without asking: so much stands in a socket's own buffers anyway."""
 
@@ -14,7 +12,7 @@ class Outgoing:
     """Bytes of large frames that are being sent, within a bound for the process. One waits until there is room;
     whoever looks after stalled connections makes it, when `short`, by ending those that do not read."""
 
-    def __init__(self, most: int = limits.OUTGOING_BYTES) -> None:
+    def __init__(self, most: int) -> None:
         self.held = 0
         self._most = most
         self._waiting = 0

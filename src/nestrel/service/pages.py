@@ -19,8 +19,6 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.read import history, profiles
 
-_BYTES = 32 * 1024 * 1024
-
 
 @dataclass(frozen=True, slots=True)
 class WrittenPage:
@@ -43,14 +41,15 @@ _Key = tuple[int, UUID, int, int, HistoryQuery]
 
 
 class Pages:
-    """The pages asked for last, within 32 MB; many who ask for one at the same time read it once. A page that time
-    has a part in (`since`, `until`) is not kept, nor one
-    of an author who never was a member: a changed profile moves the conversations of its memberships only."""
+    """The pages asked for last, within a bound of bytes; many who ask for one at the same time read it once. A page
+    that time has a part in (`since`, `until`) is not kept, nor one of an author who never was a member: a changed
+    profile moves the conversations of its memberships only."""
 
-    def __init__(self) -> None:
+    def __init__(self, most: int) -> None:
+        self._most = most
         self._kept: OrderedDict[_Key, WrittenPage] = OrderedDict()
         self._reading: dict[_Key, asyncio.Future[WrittenPage]] = {}
-        self._bytes = 0
+        self.bytes = 0
 
     def kept(self, access: Access, query: HistoryQuery) -> WrittenPage | None:
         """The page as of the moment that `access` saw, if it has been written before."""
@@ -107,12 +106,12 @@ class Pages:
     def _keep(self, key: _Key, written: WrittenPage) -> None:
         replaced = self._kept.pop(key, None)
         if replaced is not None:
-            self._bytes -= replaced.size
+            self.bytes -= replaced.size
         self._kept[key] = written
-        self._bytes += written.size
-        while self._bytes > _BYTES:
+        self.bytes += written.size
+        while self.bytes > self._most:
             _, oldest = self._kept.popitem(last=False)
-            self._bytes -= oldest.size
+            self.bytes -= oldest.size
 
 
 def _key(access: Access, query: HistoryQuery) -> _Key:

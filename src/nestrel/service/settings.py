@@ -87,6 +87,15 @@ class Settings(BaseSettings):
             "rediss:// over TLS, redis+sentinel:// behind Sentinels"
         ),
     ] = "postgres"
+    memory: Annotated[
+        int,
+        Field(
+            ge=64,
+            le=1_048_576,
+            description="MiB that each process may take for connections, what is kept for followers and readers, and "
+            "what is under way; its code and its data of fixed size come on top",
+        ),
+    ] = 512
     pool_size: Annotated[int, Field(ge=4, le=200, description="database connections of each process")] = 10
     edit_window: Annotated[
         timedelta | None,

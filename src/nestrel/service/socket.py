@@ -25,6 +25,7 @@ from nestrel.core.problems import (
     InvalidRequest,
     OverQuota,
     Problem,
+    SlowDown,
     StoreUnavailable,
     Trouble,
     Unauthenticated,
@@ -78,7 +79,7 @@ class Live:
         try:
             if authorization is not None:
                 service.seats.check((await service.sign_in(bearer(authorization))).user_id)
-        except OverQuota as problem:
+        except (OverQuota, SlowDown) as problem:
             return problem
         except Problem:
             return None  # which the connection says itself, in a frame
@@ -246,7 +247,7 @@ class Session:
         if self._seat is None:
             try:
                 self.service.seats.take(identity.user_id)
-            except OverQuota as problem:
+            except (OverQuota, SlowDown) as problem:
                 self.refuse(ref, problem)
                 self.close(TOO_MANY, problem.detail[:100])
                 return

@@ -26,6 +26,7 @@ from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
+from nestrel.service.budget import Budget, of_connections
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
@@ -94,7 +95,8 @@ class Service:
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
-        self.hub = Hub(self.source, self.bus)
+        self.budget = Budget(settings.memory * 1024 * 1024)
+        self.hub = Hub(self.source, self.bus, self.budget.rings)
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
         self.database.on_commit = self.bus.publish
@@ -103,11 +105,11 @@ class Service:
         )
         self.erasures = Erasures(self.database, self.writer, self.node)
         self.access = AccessReader(self.database)
-        self.pages = Pages()
+        self.pages = Pages(self.budget.pages)
         self.sweeper = Sweeper(self.database, settings.sweep_seconds)
         self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
-        self.outgoing = Outgoing()
-        self.seats = Seats(settings.quota_connections)
+        self.outgoing = Outgoing(self.budget.answers)
+        self.seats = Seats(settings.quota_connections, lambda: self._of_connections > self.budget.connections)
         self.proxies = Proxies(settings.proxies)
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
         self.bodies = 0
@@ -229,6 +231,19 @@ class Service:
             self._known.add(identity.user_id)
         return identity
 
+    @property
+    def _of_connections(self) -> int:
+        return of_connections(self.seats.taken, self.hub.followers)
+
+    def show_memory(self) -> None:
+        """Bring the metrics of the budget to date."""
+        metrics.MEMORY_BUDGET.set(self.budget.total)
+        for part, held in (
+            ("rings", self.hub.ring_bytes), ("pages", self.pages.bytes), ("answers", self.outgoing.held),
+            ("bodies", self.bodies), ("connections", self._of_connections),
+        ):  # fmt: skip
+            metrics.MEMORY.labels(part).set(held)
+
     def count_command(self, caller: Caller) -> None:
         """Count a command against the member's rate. Raises `SlowDown` when there is one and it is used up."""
         if self.rate is not None and not caller.service:
@@ -284,6 +299,7 @@ async def end_stalled(service: Service) -> None:
     most = service.settings.stall_seconds
     while True:
         await asyncio.sleep(min(1.0, most / 4))
+        service.show_memory()
         now = time.monotonic()
         stalled = [(since, session) for session in tuple(service.sessions) if (since := session.sending_since)]
         if service.outgoing.short:

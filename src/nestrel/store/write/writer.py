@@ -17,12 +17,8 @@ from nestrel.store.troubles import RETRY, WORDS
 from nestrel.store.write import at_once
 from nestrel.store.write.answers import Answer, Growth, Written
 from nestrel.store.write.batch import HELD, Held, Learned, write
+from nestrel.store.write.crowds import Answered, Crowds, Unit
 from nestrel.store.write.memory import Memory
-
-Answered = Callable[["list[Written] | Exception"], None]
-"""Gets the answers of a unit once they are durable, or what refused it."""
-
-_Unit = tuple[Sequence[Command], Answered]
 
 _IN_FLIGHT = 2
 """Transactions at one time: one commits while the next one is gathered and planned. A third makes them smaller, and
@@ -56,14 +52,15 @@ class Writer:
         self._followed = followed
         self._edit_window = edit_window
         self._memory = Memory()
-        self._waiting: deque[_Unit] = deque()
+        self._waiting: deque[Unit] = deque()
         self._commands_waiting = 0
         # The conversations that a transaction is writing to, each with what has come for it meanwhile. They go by the
         # number of their ids here, for which a look-up costs a fifth.
-        self._busy: dict[int, list[_Unit]] = {}
+        self._busy: dict[int, list[Unit]] = {}
         self._running: set[asyncio.Task[None]] = set()
         self._parked: set[asyncio.Task[None]] = set()
         self._turns = asyncio.Semaphore(_PARKED_AT_ONCE)
+        self._crowds = Crowds(self._queue)
 
     @property
     def waiting(self) -> int:
@@ -89,13 +86,19 @@ class Writer:
         """Queue a unit: one command, or posts of one conversation that are taken whole or not at all. `answered` is
         called when its answers are durable.
 
-        Commands of one caller on one conversation are carried out in the order in which they are offered.
+        Commands of one caller on one conversation are carried out in the order in which they are offered, but for
+        receipts in a crowd, which wait a moment for others.
         """
         if self._commands_waiting + len(unit) > limits.WRITES_WAITING:
             answered(SlowDown("the write queue of this process is full", retry_after=1))
             return
-        self._waiting.append((unit, answered))
         self._commands_waiting += len(unit)
+        if not self._crowds.take(unit, answered):
+            self._waiting.append((unit, answered))
+            self._wake()
+
+    def _queue(self, units: Sequence[Unit]) -> None:
+        self._waiting.extend(units)
         self._wake()
 
     def _wake(self) -> None:
@@ -110,9 +113,9 @@ class Writer:
         self._wake()  # what was parked meanwhile may wait again
 
     async def _run(self) -> None:
-        mine: dict[int, list[_Unit]] = {}
+        mine: dict[int, list[Unit]] = {}
         while batch := self._gather(mine):
-            held: dict[int, list[_Unit]] = {}
+            held: dict[int, list[Unit]] = {}
             try:
                 for unit in await self._commit(batch):
                     held.setdefault(unit[0][0].conversation_id.int, []).append(unit)
@@ -125,7 +128,7 @@ class Writer:
                         self._waiting.extendleft(reversed(meanwhile))  # they came before what waits
                 mine.clear()
 
-    def _park(self, place: int, units: list[_Unit]) -> None:
+    def _park(self, place: int, units: list[Unit]) -> None:
         """Wait for a conversation that somebody holds. What comes for it meanwhile gathers behind."""
         self._busy[place] = []
         self._commands_waiting += sum(len(unit) for unit, _ in units)
@@ -133,7 +136,7 @@ class Writer:
         self._parked.add(task)
         task.add_done_callback(self._parked.discard)
 
-    async def _wait_for(self, place: int, units: list[_Unit]) -> None:
+    async def _wait_for(self, place: int, units: list[Unit]) -> None:
         try:
             async with asyncio.timeout(_PARKED_SECONDS):
                 await self._turns.acquire()
@@ -154,7 +157,7 @@ class Writer:
             self._waiting.extendleft(reversed(self._busy.pop(place)))
             self._wake()
 
-    def _first(self, units: list[_Unit]) -> list[_Unit]:
+    def _first(self, units: list[Unit]) -> list[Unit]:
         """Take as many units from the front as go into one transaction."""
         size, n = 0, 0
         while n < len(units) and size < limits.GROUP_COMMANDS:
@@ -164,14 +167,14 @@ class Writer:
         self._taken(batch)
         return batch
 
-    def _taken(self, units: Sequence[_Unit]) -> None:
+    def _taken(self, units: Sequence[Unit]) -> None:
         self._commands_waiting -= sum(len(unit) for unit, _ in units)
 
-    def _gather(self, mine: dict[int, list[_Unit]]) -> list[_Unit]:
+    def _gather(self, mine: dict[int, list[Unit]]) -> list[Unit]:
         """Take what the next transaction writes: never a conversation that another one is writing to, so that one
         caller's commands keep their order and no transaction waits for the lock of its neighbour. `mine` gets the
         conversations that it writes to."""
-        batch: list[_Unit] = []
+        batch: list[Unit] = []
         size = 0
         while self._waiting and size < limits.GROUP_COMMANDS:
             unit = self._waiting.popleft()
@@ -188,8 +191,8 @@ class Writer:
         return batch
 
     async def _commit(
-        self, batch: list[_Unit], *, patient: bool = False, again: bool = False, careful: bool = False
-    ) -> list[_Unit]:
+        self, batch: list[Unit], *, patient: bool = False, again: bool = False, careful: bool = False
+    ) -> list[Unit]:
         """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
         try:
             answers, growths, learned = await self._write([unit for unit, _ in batch], patient, careful)
@@ -211,7 +214,7 @@ class Writer:
             if len(batch) == 1:
                 _refuse(batch, error)
                 return []
-            left: list[_Unit] = []
+            left: list[Unit] = []
             for unit in batch:  # whatever the store could not take fails alone
                 left += await self._commit([unit], patient=patient, careful=careful)
             return left
@@ -244,11 +247,13 @@ class Writer:
 
     async def drain(self) -> None:
         """Wait until everything that was submitted has its answer."""
+        self._crowds.flush()
         while self._running or self._parked:
             await asyncio.wait(self._running | self._parked)
+            self._crowds.flush()
 
 
-def _refuse(batch: Sequence[_Unit], error: Exception) -> None:
+def _refuse(batch: Sequence[Unit], error: Exception) -> None:
     for _, answered in batch:
         _tell(answered, error)
 

@@ -1,0 +1,107 @@
+"""Receipts in a crowd: where many members read one conversation at a time, their receipts are gathered for a moment,
+so that they cost posts little and followers one change set instead of hundreds."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import OrderedDict, deque
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
+
+from nestrel.core.commands import Command, Read
+
+if TYPE_CHECKING:
+    from nestrel.store.write.answers import Written
+
+Answered = Callable[["list[Written] | Exception"], None]
+"""Gets the answers of a unit once they are durable, or what refused it."""
+
+Unit = tuple[Sequence[Command], Answered]
+
+GATHERED_SECONDS = 0.25
+"""How long a receipt of a crowd waits at most for others, before its turn to be written."""
+_CROWD = 8
+"""So many receipts of one conversation within that time are a crowd; fewer are written at once."""
+_PORTION = 32
+"""Receipts that go into one transaction, which posts wait for; the next ones go behind the posts that wait then."""
+_WATCHED = 10_000
+"""Conversations whose receipts are counted; of more, those that were read longest ago are taken to be quiet."""
+
+
+class Crowds:
+    """Holds back receipts of crowded conversations; `write` takes those whose turn has come."""
+
+    def __init__(self, write: Callable[[Sequence[Unit]], None]) -> None:
+        self._write = write
+        self._counts: OrderedDict[int, tuple[float, int]] = OrderedDict()
+        self._held: dict[int, list[Unit]] = {}
+        self._due: dict[int, deque[Unit]] = {}
+        """What has waited long enough, of conversations of which a portion is being written."""
+
+    def take(self, unit: Sequence[Command], answered: Answered) -> bool:
+        """Gather a unit, if it is a receipt of a crowd; False for everything else, which goes its way at once."""
+        if len(unit) != 1 or not isinstance(unit[0], Read):
+            return False
+        place = unit[0].conversation_id.int
+        held = self._held.get(place)
+        if held is not None:
+            held.append((unit, answered))
+            return True
+        if not self._crowded(place) and place not in self._due:
+            return False
+        self._held[place] = [(unit, answered)]
+        asyncio.get_running_loop().call_later(GATHERED_SECONDS, self._over, place)
+        return True
+
+    def _crowded(self, place: int) -> bool:
+        now = time.monotonic()
+        since, count = self._counts.get(place, (now, 0))
+        if now - since > GATHERED_SECONDS:
+            since, count = now, 0
+        self._counts[place] = since, count + 1
+        self._counts.move_to_end(place)
+        if len(self._counts) > _WATCHED:
+            self._counts.popitem(last=False)
+        return count >= _CROWD
+
+    def _over(self, place: int) -> None:
+        """Those that were gathered have waited long enough."""
+        held = self._held.pop(place, None)
+        if held is None:
+            return  # they were flushed
+        due = self._due.get(place)
+        if due is not None:
+            due.extend(held)
+        else:
+            self._due[place] = deque(held)
+            self._next(place)
+
+    def _next(self, place: int) -> None:
+        """Hand on a portion of what is due; the next one when this one has its answers."""
+        due = self._due.get(place)
+        if not due:
+            self._due.pop(place, None)
+            return
+        portion = [due.popleft() for _ in range(min(len(due), _PORTION))]
+        left = len(portion)
+
+        def counted(answered: Answered) -> Answered:
+            def tell(answer: list[Written] | Exception) -> None:
+                nonlocal left
+                left -= 1
+                if left == 0:
+                    self._next(place)
+                answered(answer)
+
+            return tell
+
+        self._write([(unit, counted(answered)) for unit, answered in portion])
+
+    def flush(self) -> None:
+        """Hand on all that is held: nobody waits for more."""
+        for waiting in (self._held, self._due):
+            units = [unit for gathered in waiting.values() for unit in gathered]
+            waiting.clear()
+            if units:
+                self._write(units)
