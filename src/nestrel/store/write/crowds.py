@@ -7,12 +7,14 @@ import asyncio
 import time
 from collections import OrderedDict, deque
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
-from nestrel.core.commands import Command, Read
+from nestrel.core.commands import Command, Post, Read
 
 if TYPE_CHECKING:
     from nestrel.store.write.answers import Written
+
+Noted = TypeVar("Noted")
 
 Answered = Callable[["list[Written] | Exception"], None]
 """Gets the answers of a unit once they are durable, or what refused it."""
@@ -23,10 +25,20 @@ GATHERED_SECONDS = 0.25
 """How long a receipt of a crowd waits at most for others, before its turn to be written."""
 _CROWD = 8
 """So many receipts of one conversation within that time are a crowd; fewer are written at once."""
+_BESIDE_SECONDS = 1.0
+"""For so long after a post a crowd is in the way of others. Where nobody posts, its receipts go by the hundred into
+each transaction anyway."""
 _PORTION = 32
 """Receipts that go into one transaction, which posts wait for; the next ones go behind the posts that wait then."""
 _WATCHED = 10_000
-"""Conversations whose receipts are counted; of more, those that were read longest ago are taken to be quiet."""
+"""Conversations whose posts are seen and whose receipts are counted; of more, the others are taken to be quiet."""
+
+
+def _note(noted: OrderedDict[int, Noted], place: int, value: Noted) -> None:
+    noted[place] = value
+    noted.move_to_end(place)
+    if len(noted) > _WATCHED:
+        noted.popitem(last=False)
 
 
 class Crowds:
@@ -35,15 +47,18 @@ class Crowds:
     def __init__(self, write: Callable[[Sequence[Unit]], None]) -> None:
         self._write = write
         self._counts: OrderedDict[int, tuple[float, int]] = OrderedDict()
+        self._posts: OrderedDict[int, float] = OrderedDict()
         self._held: dict[int, list[Unit]] = {}
         self._due: dict[int, deque[Unit]] = {}
         """What has waited long enough, of conversations of which a portion is being written."""
 
     def take(self, unit: Sequence[Command], answered: Answered) -> bool:
         """Gather a unit, if it is a receipt of a crowd; False for everything else, which goes its way at once."""
-        if len(unit) != 1 or not isinstance(unit[0], Read):
-            return False
         place = unit[0].conversation_id.int
+        if isinstance(unit[0], Post):
+            _note(self._posts, place, time.monotonic())
+        if not isinstance(unit[0], Read):
+            return False
         held = self._held.get(place)
         if held is not None:
             held.append((unit, answered))
@@ -59,11 +74,9 @@ class Crowds:
         since, count = self._counts.get(place, (now, 0))
         if now - since > GATHERED_SECONDS:
             since, count = now, 0
-        self._counts[place] = since, count + 1
-        self._counts.move_to_end(place)
-        if len(self._counts) > _WATCHED:
-            self._counts.popitem(last=False)
-        return count >= _CROWD
+        _note(self._counts, place, (since, count + 1))
+        posted = self._posts.get(place)
+        return count >= _CROWD and posted is not None and now - posted < _BESIDE_SECONDS
 
     def _over(self, place: int) -> None:
         """Those that were gathered have waited long enough."""
