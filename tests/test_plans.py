@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -23,6 +23,7 @@ from nestrel.store.database import _SETTINGS, Database
 from nestrel.store.keep import journal as trimming
 from nestrel.store.keep import retention, sweep
 from nestrel.store.native import Connection, fetch
+from nestrel.store.partitions import OWNED, InUse, partition
 from nestrel.store.read import (
     changes,
     conversations,
@@ -41,11 +42,6 @@ from nestrel.store.write import repeats
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
-# What each conversation has its own rows of, and the column that says whose they are.
-OWNED = (
-    "messages", "members", "message_edits", "reactions", "reaction_counts", "expired_keys", "archive_segments",
-    "archive_authors", "discarded_runs",
-)  # fmt: skip
 GROWING = {*OWNED, "conversations", "profiles", "expiry_due", "expired_backlog", "journal"}
 
 # Of one user, across their conversations, and of who has just joined: each with an index of its own.
@@ -125,29 +121,6 @@ async def everything_that_is_hot(database: Database) -> None:
         await journal.tail(connection, start)
 
 
-async def partitioned(connection: asyncpg.Connection[Any]) -> None:
-    """The schema once more as `parts`, with the rows of conversations hashed over four partitions."""
-    await connection.execute("CREATE SCHEMA parts")
-    tables = await connection.fetch(
-        "SELECT relname FROM pg_class WHERE relnamespace = 'nestrel'::regnamespace AND relkind = 'r'"
-    )
-    for (table,) in tables:
-        if table not in OWNED:
-            await connection.execute(f"CREATE TABLE parts.{table} (LIKE nestrel.{table} INCLUDING ALL)")
-            continue
-        await connection.execute(
-            f"CREATE TABLE parts.{table} (LIKE nestrel.{table} INCLUDING ALL) PARTITION BY HASH (conversation_id)"
-        )
-        for n in range(4):
-            await connection.execute(
-                f"CREATE TABLE parts.{table}_{n} PARTITION OF parts.{table} FOR VALUES WITH (modulus 4, remainder {n})"
-            )
-    for (text,) in await connection.fetch(
-        "SELECT pg_get_functiondef(oid) FROM pg_proc WHERE pronamespace = 'nestrel'::regnamespace"
-    ):
-        await connection.execute(text.replace("nestrel.", "parts."))
-
-
 def nodes(plan: dict[str, Any]) -> Iterator[dict[str, Any]]:
     yield plan
     for inner in plan.get("Plans", ()):
@@ -156,7 +129,7 @@ def nodes(plan: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 def faults(plan: dict[str, Any]) -> Iterator[str]:
     for node in nodes(plan):
-        table = re.sub(r"_\d$", "", node.get("Relation Name", ""))
+        table = constraints.whole(node.get("Relation Name", ""))
         if table not in GROWING or node["Node Type"] not in ("Seq Scan", "Index Scan", "Index Only Scan"):
             continue
         bound, index = node.get("Index Cond", ""), node.get("Index Name", "")
@@ -170,12 +143,12 @@ def faults(plan: dict[str, Any]) -> Iterator[str]:
             yield f"{table} by {index}, with no conversation: {bound}"
 
 
-async def explained(connection: asyncpg.Connection[Any], sql: str) -> list[str]:
-    """What is wrong with the plan of a statement, which is the same whatever the values are. Over the partitions those
-    are left out that a bound value excludes, so the plain schema is looked at as well."""
+async def explained(connections: Sequence[asyncpg.Connection[Any]], sql: str) -> list[str]:
+    """What is wrong with the plan of a statement, which is the same whatever the values are. Over partitions those
+    are left out that a bound value excludes, so the plain tables are looked at as well."""
     found: dict[str, None] = {}
-    for schema in ("nestrel", "parts"):
-        await connection.execute(f"PREPARE hot AS {sql.replace('nestrel.', f'{schema}.')}")
+    for connection in connections:
+        await connection.execute(f"PREPARE hot AS {sql}")
         count = max((int(n) for n in re.findall(r"\$(\d+)", sql)), default=0)
         values = f"({', '.join(['NULL'] * count)})" if count else ""
         plan = json.loads(await connection.fetchval(f"EXPLAIN (FORMAT JSON) EXECUTE hot{values}"))[0]["Plan"]
@@ -184,27 +157,70 @@ async def explained(connection: asyncpg.Connection[Any], sql: str) -> list[str]:
     return [f"{fault}\n{sql.strip()}" for fault in found]
 
 
+async def everything_kept(url: str) -> dict[str, list[Any]]:
+    connection = await asyncpg.connect(url)
+    try:
+        return {
+            table: sorted(str(row[0]) for row in await connection.fetch(f"SELECT t::text FROM nestrel.{table} t"))
+            for table in OWNED
+        }
+    finally:
+        await connection.close()
+
+
 async def test_every_hot_statement_meets_one_partition_and_is_a_look_up(
-    database: Database, heard: set[str], make_database: Callable[[], str]
+    heard: set[str], make_database: Callable[[], str]
 ) -> None:
-    await everything_that_is_hot(database)
+    """Over tables as they are at first, and over those of a store that was partitioned with all that was in it."""
+    plain, parted = make_database(), make_database()
+    for url in (plain, parted):
+        database = Database(url)
+        try:
+            await everything_that_is_hot(database)
+            if url == parted:
+                with pytest.raises(InUse):
+                    await partition(url, 4)
+        finally:
+            await database.close()
+    kept = await everything_kept(parted)
+    assert sum(bool(kept[table]) for table in OWNED) >= 4, kept.keys()
+    assert sorted(await partition(parted, 4)) == sorted(OWNED)
+    assert await everything_kept(parted) == kept
+    assert await partition(parted, 4) == []
+    database = Database(parted)
+    try:
+        await everything_that_is_hot(database)
+        await a_key_that_collides(database)
+    finally:
+        await database.close()
     once = (epochs._LOCK, epochs._FORGET)  # when the database has become another
     statements = sorted(sql for sql in heard if "nestrel." in sql and sql not in once)
     assert len(statements) > 60
-    connection = await asyncpg.connect(make_database(), server_settings=_SETTINGS)
+    empty = make_database()
+    await partition(empty, 4)
+    connections = [await asyncpg.connect(url, server_settings=_SETTINGS) for url in (plain, empty)]
     try:
-        await partitioned(connection)
-        found = [fault for sql in statements for fault in await explained(connection, sql)]
+        found = [fault for sql in statements for fault in await explained(connections, sql)]
         # And it does find what is wrong.
         for wrong in (
             "SELECT body FROM nestrel.messages WHERE author_id = $1",
             "SELECT seq FROM nestrel.message_edits WHERE seq = $1 ORDER BY seq",
             "SELECT id FROM nestrel.conversations WHERE title = $1",
         ):
-            assert await explained(connection, wrong) != [], wrong
+            assert await explained(connections, wrong) != [], wrong
     finally:
-        await connection.close()
+        for connection in connections:
+            await connection.close()
     assert found == []
+
+
+async def a_key_that_collides(database: Database) -> None:
+    """It is told by the name of the index, which each partition has its own of."""
+    writer = Writer(database, followed=lambda _: False)
+    place = await make_place(database, odd="owner")
+    for n in range(3):
+        await writer.submit([Post(place, "odd", "x", key=f"{n}")])
+    assert (await writer.submit([Post(place, "odd", "x", key="1")]))[0].object["seq"] == 2
 
 
 async def test_every_constraint_has_a_meaning(database: Database) -> None:

@@ -72,6 +72,32 @@ def upgrade() -> None:
 
 
 @db.command()
+@click.argument("parts", type=click.IntRange(2, 64))
+@of_the_service
+def partition(parts: int) -> None:
+    """Hash the rows of conversations over PARTS partitions, for a store that has outgrown one table.
+
+    To be run while no service runs. All rows are written anew, in one transaction; there is no way back but a dump.
+    Below some hundred million messages posts are faster without.
+    """
+    import asyncio
+
+    import asyncpg
+
+    from nestrel.store import partitions
+
+    settings = settings_or_exit()
+    try:
+        done = asyncio.run(partitions.partition(_with_database(settings), parts, settings.schema_))
+    except partitions.InUse:
+        raise click.ClickException("something is connected to the database: stop the services first") from None
+    except (asyncpg.PostgresError, OSError) as error:
+        reason = str(error).strip().splitlines() or [type(error).__name__]
+        raise click.ClickException(f"nothing was changed: {reason[0]}") from None
+    click.echo(f"{len(done)} tables now have {parts} partitions each" if done else "the tables have partitions already")
+
+
+@db.command()
 @of_the_service
 def restored() -> None:
     """Say that the database was loaded from a dump, or started from a copy of files.

@@ -5,6 +5,7 @@ Races end here: two who do the same at one moment are told apart by a unique ind
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -39,6 +40,14 @@ KEPT = frozenset(
     }
 )  # fmt: skip
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""
+
+
+_NUMBERED = re.compile(r"_p\d+$")
+
+
+def whole(name: str) -> str:
+    """The name of a constraint, without the number of its partition (`nestrel.store.partitions`)."""
+    return _NUMBERED.sub("", name)
 
 
 @contextmanager

@@ -6,6 +6,7 @@ import asyncpg
 from sqlalchemy.exc import DBAPIError
 
 from nestrel.core.problems import Trouble
+from nestrel.store import constraints
 
 _AWAY = (
     OSError,
@@ -69,7 +70,7 @@ def sqlstate(error: BaseException) -> str:
 
 def constraint(error: BaseException) -> str:
     """The constraint that an error says was violated; empty if it says none."""
-    return str(getattr(driver_error(error), "constraint_name", None) or "")
+    return constraints.whole(str(getattr(driver_error(error), "constraint_name", None) or ""))
 
 
 def reason_of(error: BaseException) -> Trouble | None:
