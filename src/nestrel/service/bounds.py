@@ -5,11 +5,14 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any, ClassVar
 
 import structlog
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
+from uvicorn.protocols.utils import ClientDisconnected
 from uvicorn.protocols.websockets.websockets_sansio_impl import WebSocketsSansIOProtocol
+from websockets.protocol import State
 
 from nestrel.core import limits
 from nestrel.core.problems import HeadersTooLarge, Problem, RequestTimeout, StoreUnavailable, Trouble
@@ -197,9 +200,26 @@ class BoundedSocket(WebSocketsSansIOProtocol):
         """A refusal has been sent instead of a handshake: the base leaves that out, and would take it for a fault."""
         self.handshake_complete = True
 
+    async def send_texts(self, texts: Sequence[bytes]) -> None:
+        """Send text frames (RFC 6455, 5.2) with one write: unmasked, whole, with no extension, as none is offered.
+        Raises `ClientDisconnected` when the line has ended."""
+        await self.writable.wait()
+        if self.disconnected or self.close_sent or self.conn.state is not State.OPEN:
+            raise ClientDisconnected
+        self.transport.write(b"".join([part for text in texts for part in (_head(len(text)), text)]))
+
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
         self.doors.closed(self.transport)
+
+
+def _head(size: int) -> bytes:
+    """The head of a whole text frame."""
+    if size < 126:
+        return bytes((0x81, size))
+    if size < 65_536:
+        return b"\x81\x7e" + size.to_bytes(2)
+    return b"\x81\x7f" + size.to_bytes(8)
 
 
 def protocols(doors: Doors) -> tuple[type[BoundedHttp], type[BoundedSocket]]:

@@ -37,7 +37,7 @@ from nestrel.service import frames, metrics, problems
 from nestrel.service.addressing import written
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
-from nestrel.service.outgoing import SMALL
+from nestrel.service.outlet import Outlet
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -93,13 +93,12 @@ class Session:
         self.service = service
         self.in_flight: set[object] = set()
         """Commands that have no answer yet."""
-        self.sending_since: float | None = None
         self._socket = socket
         self._raw_receive = receive
-        self._raw_send = send
         self._identity: Identity | None = None
         self._following: Following | None = None
-        self._out: deque[str] = deque()
+        self._out: deque[bytes] = deque()
+        self._outlet = Outlet(service.outgoing, self.connection, send)
         self._something = asyncio.Event()
         self._room = asyncio.Event()
         self._closing: tuple[int, str] | None = None
@@ -118,12 +117,17 @@ class Session:
         return self.following.caller
 
     @property
+    def sending_since(self) -> float | None:
+        """When what is being sent was begun."""
+        return self._outlet.since
+
+    @property
     def client(self) -> object:
         """The address of the other side."""
         return self._socket.scope.get("client")
 
     @property
-    def connection(self) -> object:
+    def connection(self) -> Any:
         """The server's own side of the connection, to cut it."""
         return self._socket.scope.get("nestrel.connection")
 
@@ -132,9 +136,8 @@ class Session:
     async def run(self) -> None:
         """Serve the connection until either side ends it."""
         await self._socket.accept()
-        connection: Any = self.connection
-        if connection is not None:
-            connection.accepted()
+        if self.connection is not None:
+            self.connection.accepted()
         metrics.CONNECTIONS.inc()
         self.service.sessions.add(self)
         sender = asyncio.create_task(self._send())
@@ -350,7 +353,7 @@ class Session:
         self.refuse(ref, error)
 
     def _enqueue(self, answer: dict[str, Any]) -> None:
-        self._out.append(rows.dump(answer).decode())
+        self._out.append(rows.dump(answer))
         self._something.set()
 
     # Sending
@@ -358,7 +361,7 @@ class Session:
     async def _send(self) -> None:
         while True:
             while self._out:
-                await self._send_text(self._out.popleft())
+                await self._outlet.first_of(self._out)
                 self._room.set()
             if self._draining and self._closing is None and not self.in_flight:
                 self._closing = (GOING_AWAY, "the service is stopping")
@@ -372,10 +375,11 @@ class Session:
                 if isinstance(event, Delivery) and event.read:
                     await self._answers_first()
                 while self._out:  # what was answered while this was looked for
-                    await self._send_text(self._out.popleft())
+                    await self._outlet.first_of(self._out)
                     self._room.set()
                 if event is not None:
-                    await self._send_text(_text(event))
+                    text = _text(event)
+                    await self._outlet.send([text], len(text))
                 continue
             self._something.clear()
             waits = following is not None and following.pending and not self._draining
@@ -389,36 +393,20 @@ class Session:
         asked = set(self.in_flight)
         while (asked & self.in_flight or self._out) and self._closing is None:
             if self._out:
-                await self._send_text(self._out.popleft())
+                await self._outlet.first_of(self._out)
                 self._room.set()
             else:
                 self._something.clear()
                 await self._something.wait()
 
-    async def _send_text(self, text: str) -> None:
-        # Straight to the server: the framework's own layers cost as much again for each of many followers.
-        large = len(text) > SMALL
-        if large:
-            await self.service.outgoing.room_for(len(text))
-            self.service.outgoing.held += len(text)
-        self.sending_since = time.monotonic()
-        try:
-            await self._raw_send({"type": "websocket.send", "text": text})
-        except OSError:
-            raise WebSocketDisconnect(1006) from None
-        finally:
-            self.sending_since = None
-            if large:
-                self.service.outgoing.let_go(len(text))
 
-
-def _text(event: Event) -> str:
+def _text(event: Event) -> bytes:
     if isinstance(event, Delivery):
-        return written(event.base, event.cursor, event.tail, opening='{"type":"changes",')
+        return written(event.base, event.cursor, event.tail, opening='{"type":"changes",').encode()
     if isinstance(event, Ended):
         frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
     elif isinstance(event, Rewound):
         frame = {"type": "rewound"}
     else:
         frame = {"type": "checkpoint", "cursor": event.cursor}
-    return rows.dump(frame).decode()
+    return rows.dump(frame)
