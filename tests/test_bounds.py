@@ -364,17 +364,26 @@ async def test_what_a_process_keeps_is_within_its_budget_and_shown(make_database
             await mara.page(place)
             for part in ("rings", "pages", "connections"):
                 await becomes(part, lambda held: held > 0)
-            while room > 1:
-                some = min(64, room - 1)
+            while room > 2:
+                some = min(64, room - 2)
                 await asyncio.gather(*[opened.enter_async_context(mara.socket()) for _ in range(some)])
                 room -= some
+            async with connect("ws" + served.url[4:] + "/v1/live") as raw:
+                await raw.send(json.dumps({"type": "sign_in", "token": mara.token}))
+                assert json.loads(await raw.recv())["type"] == "signed_in"  # the last that there is room for
+            async with mara.socket(), connect("ws" + served.url[4:] + "/v1/live") as raw:
+                await raw.send(json.dumps({"type": "sign_in", "token": mara.token}))
+                assert json.loads(await raw.recv())["problem"]["reason"] == "busy"
+                with pytest.raises(ConnectionClosed):
+                    await raw.recv()
+                assert raw.close_code == 1013
             with pytest.raises(InvalidStatus) as full:
                 async with mara.socket(header=True), mara.socket(header=True):
                     raise AssertionError("there was room for more")
             refused = full.value.response
-            assert (refused.status_code, refused.headers["Retry-After"]) == (429, "5")
+            assert (refused.status_code, refused.headers["Retry-After"]) == (503, "5")
             assert "NESTREL_MEMORY" in json.loads(refused.body or b"")["detail"]
-            await becomes("connections", lambda held: held > budget.connections)
+            await becomes("connections", lambda held: held > budget.connections - 2 * CONNECTION_BYTES)
         await becomes("connections", lambda held: held == 0)
         async with mara.socket():
             assert (await mara.post(place)).status_code == 201

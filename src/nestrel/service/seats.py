@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 
-from nestrel.core.problems import OverQuota, SlowDown
+from nestrel.core.problems import OverQuota, StoreUnavailable, Trouble
 
 
 class Seats:
@@ -20,9 +20,10 @@ class Seats:
         self._taken: Counter[str] = Counter()
 
     def check(self, user_id: str) -> None:
-        """Raises `OverQuota` if the member has no room for one more, `SlowDown` if the process has none."""
+        """Raises `OverQuota` if the member has no room for one more, `StoreUnavailable` if the process has none."""
         if self._full():
-            raise SlowDown("this process has as many connections as NESTREL_MEMORY is for; try again", retry_after=5)
+            detail = "this process has as many connections as NESTREL_MEMORY is for; try again"
+            raise StoreUnavailable(detail, retry_after=5, reason=Trouble.BUSY)
         if self._most and self._taken[user_id] >= self._most:
             raise OverQuota(
                 f"you have {self._most:,} connections, which is as many as are allowed; close one first",

@@ -25,7 +25,6 @@ from nestrel.core.problems import (
     InvalidRequest,
     OverQuota,
     Problem,
-    SlowDown,
     StoreUnavailable,
     Trouble,
     Unauthenticated,
@@ -45,7 +44,7 @@ from nestrel.store.access import Caller
 
 log = structlog.get_logger()
 
-GOING_AWAY, FAILED, SIGN_IN_AGAIN, TOO_MANY, ABUSE = 1001, 1011, 4401, 4403, 4429
+GOING_AWAY, FAILED, TRY_LATER, SIGN_IN_AGAIN, TOO_MANY, ABUSE = 1001, 1011, 1013, 4401, 4403, 4429
 
 
 class Live:
@@ -79,7 +78,7 @@ class Live:
         try:
             if authorization is not None:
                 service.seats.check((await service.sign_in(bearer(authorization))).user_id)
-        except (OverQuota, SlowDown) as problem:
+        except (OverQuota, StoreUnavailable) as problem:
             return problem
         except Problem:
             return None  # which the connection says itself, in a frame
@@ -250,9 +249,9 @@ class Session:
         if self._seat is None:
             try:
                 self.service.seats.take(identity.user_id)
-            except (OverQuota, SlowDown) as problem:
+            except (OverQuota, StoreUnavailable) as problem:
                 self.refuse(ref, problem)
-                self.close(TOO_MANY, problem.detail[:100])
+                self.close(TOO_MANY if isinstance(problem, OverQuota) else TRY_LATER, problem.detail[:100])
                 return
             self._seat = identity.user_id
         less = self._identity is not None and self._identity.service and not identity.service
