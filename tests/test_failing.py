@@ -203,7 +203,7 @@ async def test_a_page_that_is_read_again_is_counted_once_and_many_ask_for_it_onc
     assert len({id(one) for one in found}) == 1
     for _ in range(5):
         await pages.read(database, access, query)
-    assert pages._bytes == found[0].size
+    assert pages.bytes == found[0].size
 
 
 async def test_many_who_ask_for_a_page_have_the_failure_of_the_one_who_reads_it(
