@@ -21,7 +21,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
-from nestrel.live.hub import Hub, Listener
+from nestrel.live.channel import Listener
+from nestrel.live.hub import Hub
 from nestrel.live.redis_address import parse
 from nestrel.live.redis_bus import RedisBus
 from nestrel.live.source import Source

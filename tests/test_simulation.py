@@ -12,8 +12,9 @@ import pytest
 from nestrel.client.replica.store import ReplicaFile
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import StoreUnavailable
+from nestrel.live.channel import Follower
 from nestrel.live.following import Following
-from nestrel.live.hub import Follower, Hub
+from nestrel.live.hub import Hub
 from tests.simulation.model import Truth
 from tests.simulation.run import run
 

@@ -16,7 +16,8 @@ from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Role
-from nestrel.live.hub import Follower, Hub
+from nestrel.live.channel import Follower
+from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import events, native
 from nestrel.store.access import Caller

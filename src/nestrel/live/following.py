@@ -17,8 +17,9 @@ from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
 from nestrel.live import metrics
+from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
-from nestrel.live.hub import Follower, Hub
+from nestrel.live.hub import Hub
 from nestrel.live.source import Gone, Source
 from nestrel.store.access import Caller, not_found
 

@@ -7,18 +7,17 @@ fallen out of the ring is read from the store again, as for any client that was 
 from __future__ import annotations
 
 import asyncio
-from collections import OrderedDict, deque
+from collections import OrderedDict
 from collections.abc import Coroutine, Sequence
-from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 from uuid import UUID
 
 import structlog
 
-from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
 from nestrel.live import metrics
 from nestrel.live.bus import Attention, Everything
+from nestrel.live.channel import Channel, Entry, Follower, Listener
 from nestrel.live.source import Source
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes
@@ -29,98 +28,6 @@ log = structlog.get_logger()
 _READ_ROWS = 500
 _READ_RETRY_SECONDS = 1.0
 _REACH_SECONDS = 5.0
-
-
-class Listener(Protocol):
-    """The side of a connection that the hub calls; each call returns at once."""
-
-    def wake(self, follower: Follower) -> None:
-        """There is something to pull for this follower."""
-
-    def end(self, follower: Follower, reason: str) -> None:
-        """Membership has ended or the conversation is closed: nothing more comes for this follower."""
-
-    def joined(self, conversation_id: UUID) -> None:
-        """The listener's member has joined a conversation; heard only by those who `watch`."""
-
-    def renewed(self) -> None:
-        """The database has another history: what was heard of, memberships too, may be lost."""
-
-
-@dataclass(slots=True, eq=False)
-class Follower:
-    """One connection's place in one conversation: `at` is all that has been sent to it, None before the first change
-    set, and `cursor` is the same as a token of its member's. It is registered first and `started` when its listener
-    has made sure that it may follow; `live` until it is forgotten."""
-
-    channel: Channel
-    user_id: str
-    listener: Listener
-    at: ChangePosition | None = None
-    cursor: str | None = None
-    started: bool = False
-    live: bool = True
-
-
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors. `lowest` is
-    the first of its messages, None if it has none. `read`: it comes from the store, and not with a commit of this
-    process."""
-
-    start: ChangePosition
-    end: ChangePosition
-    tail: str
-    lowest: int | None
-    read: bool
-
-
-class Channel:
-    """One followed conversation in this process. `at` is the newest position handed on, None until it is known."""
-
-    def __init__(self, conversation_id: UUID) -> None:
-        self.id = conversation_id
-        self.at: ChangePosition | None = None
-        self.ring: deque[Entry] = deque()
-        self.ring_bytes = 0
-        self.floor = 1
-        self.followers: set[Follower] = set()
-        self.wanted = 0
-        self.reading: asyncio.Task[None] | None = None
-
-    def push(self, entry: Entry, floor: int) -> None:
-        """Add to the ring what leads on from it, within its bounds. Whatever holds a message below the floor goes,
-        with all before it: nobody gets an expired message that is still on its way."""
-        self.at = entry.end
-        self.ring.append(entry)
-        self.ring_bytes += len(entry.tail)
-        drop = 0
-        if floor > self.floor:
-            self.floor = floor
-            expired = [n for n, one in enumerate(self.ring, 1) if one.lowest is not None and one.lowest < floor]
-            drop = max(expired, default=0)
-        while (
-            drop > 0
-            or len(self.ring) > limits.RING_SETS
-            or (self.ring_bytes > limits.RING_BYTES and len(self.ring) > 1)
-        ):
-            self.ring_bytes -= len(self.ring.popleft().tail)
-            drop -= 1
-
-    def empty(self) -> None:
-        """Forget the ring; followers that are behind read the store."""
-        self.ring.clear()
-        self.ring_bytes = 0
-
-    def next_entry(self, at: ChangePosition) -> Entry | None:
-        """The ring's entry that continues from a position; None if none begins there: the ring does not reach back
-        that far, or the position lies within what one entry brings together."""
-        for entry in reversed(self.ring):
-            if entry.start == at:
-                return entry
-            if entry.start.rev < at.rev:
-                break
-        return None
 
 
 class Hub:

@@ -13,7 +13,7 @@ from starlette.responses import Response
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ChangeSet
 from nestrel.core.problems import Forbidden, Unauthenticated
-from nestrel.live.hub import Follower
+from nestrel.live.channel import Follower
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import opened
