@@ -339,10 +339,10 @@ def test_a_process_that_cannot_write_its_files_says_so(tmp_path: Any) -> None:
 
 
 async def test_what_a_process_keeps_is_within_its_budget_and_shown(make_database: Callable[[], str]) -> None:
-    budget = Budget(64 * 1024 * 1024)
+    budget = Budget(16 * 1024 * 1024)
     assert sum((budget.rings, budget.pages, budget.answers, budget.bodies, budget.connections)) == budget.total
     room = budget.connections // CONNECTION_BYTES
-    with Served(make_database(), NESTREL_MEMORY="64", NESTREL_QUOTA_CONNECTIONS="0") as served:
+    with Served(make_database(), NESTREL_MEMORY="16", NESTREL_QUOTA_CONNECTIONS="0") as served:
         mara = Person(served.wait_ready().url, "mara")
         place = (await mara.make())["id"]
 

@@ -90,7 +90,7 @@ class Settings(BaseSettings):
     memory: Annotated[
         int,
         Field(
-            ge=64,
+            ge=16,
             le=1_048_576,
             description="MiB that each process may take for connections, what is kept for followers and readers, and "
             "what is under way; its code and its data of fixed size come on top",
