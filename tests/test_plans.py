@@ -36,9 +36,9 @@ from nestrel.store.read import (
     receipts,
     resync,
 )  # fmt: skip
+from nestrel.store.write import at_once, repeats
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members as joining
-from nestrel.store.write import repeats
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
@@ -72,13 +72,15 @@ async def everything_that_is_hot(database: Database) -> None:
     await repeats.known(database, [Post(place, "mara", "0", key="k0")])
     await writer.submit([Edit(place, "mara", 2, "two"), React(place, "odd", 3, "like", True), Read(place, "odd", 9)])
     await writer.submit([Remove(place, "mara", 4), React(place, "odd", 3, "like", False)])
+    quiet = Writer(database, followed=lambda _: False)
+    for early in ("early", "earlier"):  # the second is written at once
+        await quiet.submit([Post(place, "mara", early, key=early)])
     start = await StoreSource(database, 1_000).now()
     await joining.put(database, mara, place, "petra", None)
     await changing.change(database, mara, place, {"title": "Quay"})
     await retention.put(database, place, Rule(keep_last=20), confirmed=True)
     await sweep.step(database)
     await retention.put(database, place, Rule(keep_for=Duration.parse("P1Y")), confirmed=True)
-    quiet = Writer(database, followed=lambda _: False)
     for late in ("late", "later"):  # of the second, the author is remembered
         await quiet.submit([Post(place, "mara", late, key=late)])
     await retention.age(database)
@@ -196,6 +198,7 @@ async def test_every_hot_statement_meets_one_partition_and_is_a_look_up(
     once = (epochs._LOCK, epochs._FORGET)  # when the database has become another
     statements = sorted(sql for sql in heard if "nestrel." in sql and sql not in once)
     assert len(statements) > 60
+    assert at_once._POST in statements
     empty = make_database()
     await partition(empty, 4)
     connections = [await asyncpg.connect(url, server_settings=_SETTINGS) for url in (plain, empty)]
