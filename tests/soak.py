@@ -208,8 +208,11 @@ _ACTS_A_SECOND = 15
 """What devices do at least, for each second that was asked for."""
 
 
-async def soak(seconds: float, seed: int, say: Callable[[str], None]) -> dict[str, int]:
-    """Run for so long, then check; returns counts of what happened. Raises `AssertionError` when a promise broke."""
+_COUNTED = ("cuts", "services killed", "databases killed")
+
+
+async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: int = 0) -> dict[str, int]:
+    """Run for so long and for at least so many cuts and kills, then check; returns counts of what happened. Raises `AssertionError` when a promise broke."""
     dice = random.Random(seed)
     counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0,
               "restores": 0, "lines imported": 0}  # fmt: skip
@@ -224,7 +227,7 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None]) -> dict[st
                 services = [one.wait_ready(), other.wait_ready()]
                 proxy = Proxy([served.port for served in services], dice)
                 async with proxy.open() as url:
-                    await _run(seconds, dice, url, proxy, services, postgres, Path(folder), counts, say)
+                    await _run(seconds, faults, dice, url, proxy, services, postgres, Path(folder), counts, say)
         finally:
             postgres.stop("immediate")
     return counts
@@ -232,6 +235,7 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None]) -> dict[st
 
 async def _run(
     seconds: float,
+    faults: int,
     dice: random.Random,
     url: str,
     proxy: Proxy,
@@ -256,7 +260,7 @@ async def _run(
     next_fault = time.monotonic() + 1
     acts = 0
     # A slow machine runs longer: what was not done is not tested.
-    while time.monotonic() < end or acts < _ACTS_A_SECOND * seconds:
+    while time.monotonic() < end or acts < _ACTS_A_SECOND * seconds or sum(map(counts.__getitem__, _COUNTED)) < faults:
         acts += 1
         dice.choice(devices).act()
         await asyncio.sleep(dice.random() * 0.05)
