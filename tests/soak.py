@@ -212,7 +212,8 @@ _COUNTED = ("cuts", "services killed", "databases killed")
 
 
 async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: int = 0) -> dict[str, int]:
-    """Run for so long and for at least so many cuts and kills, then check; returns counts of what happened. Raises `AssertionError` when a promise broke."""
+    """Run for so long and for at least so many cuts and kills, then check; returns counts of what happened. Raises
+    `AssertionError` when a promise broke."""
     dice = random.Random(seed)
     counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0,
               "restores": 0, "lines imported": 0}  # fmt: skip
