@@ -26,7 +26,7 @@ from sqlalchemy.engine import make_url
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
-from tests.support import Person, Served, own_cluster
+from tests.support import Person, Served, own_cluster, until
 
 HEAD = "GET /v1/me HTTP/1.1\r\nHost: 127.0.0.1\r\n"
 
@@ -181,8 +181,7 @@ async def unread(served: Served, count: int) -> float:
     def left() -> int:
         return sum(c.status == "ESTABLISHED" and c.laddr.port == served.port for c in process.net_connections("tcp"))
 
-    while left() > 5 and time.monotonic() - began < 90:
-        await asyncio.sleep(0.25)
+    await asyncio.to_thread(until, lambda: left() <= 5, seconds=90)
     for raw in rows:
         raw.close()
     await mara.http.aclose()

@@ -23,13 +23,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
 import orjson
 
 from nestrel.client import AsyncClient, NestrelError, ReplicaState, SyncedReplica
 from nestrel.core.times import format_time
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
-from tests.support import Person, Served, token
+from tests.support import Person, Served, token, until
 
 _USERS = ("mara", "odd", "ines")
 _PLACES = 3
@@ -165,7 +166,10 @@ class Import:
                         assert not step.refused, step.refused
                     return
             except NestrelError:
-                await asyncio.sleep(0.2)
+                await asyncio.to_thread(until, self._ready)
+
+    def _ready(self) -> bool:
+        return httpx.get(f"{self._url}/readyz").status_code == 200
 
 
 class Backup:

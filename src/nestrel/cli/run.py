@@ -78,7 +78,7 @@ def partition(parts: int) -> None:
     """Hash the rows of conversations over PARTS partitions, for a store that has outgrown one table.
 
     To be run while no service runs. All rows are written anew, in one transaction; there is no way back but a dump.
-    Below some hundred million messages posts are faster without.
+    Each look-up locks every partition of its tables then: nothing for a store that one table serves well.
     """
     import asyncio
 

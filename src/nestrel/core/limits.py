@@ -71,7 +71,7 @@ RING_BYTES = 1024 * 1024
 GROUP_COMMANDS = 512
 """The most commands that one transaction of the group commit takes."""
 AT_ONCE = 64
-"""The most posts into one conversation that are written by a single statement; COPY is cheaper for more."""
+"""The most posts that are written by one statement and not by COPY; with more there is little in it."""
 WRITES_WAITING = 10_000
 """The most commands that wait for a transaction in one process; above it one is refused with `slow-down`."""
 

@@ -20,7 +20,6 @@ OWNED = (
     "archive_authors", "discarded_runs",
 )  # fmt: skip
 """Tables of which each conversation has its own rows, found by it."""
-MOST = 64
 
 _IN_USE = """
 SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()
