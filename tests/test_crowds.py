@@ -76,6 +76,29 @@ async def test_few_receipts_are_written_at_once_and_a_drain_waits_for_no_crowd(
     assert writer.waiting == 0
 
 
+async def test_whoever_goes_on_to_something_else_has_their_receipts_written_first(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(crowds, "GATHERED_SECONDS", 3_600.0)
+    monkeypatch.setattr(crowds, "_CROWD", 0)
+    place = await make_place(database, mara="owner", odd="writer")
+    growths: list[Growth] = []
+    writer = Writer(database, growths.extend)
+    await writer.submit([Post(place, "mara", f"{n}") for n in range(60)])
+    growths.clear()
+    others = writer.submit([Read(place, "mara", 5)])
+    mine = [writer.submit([Read(place, "odd", seq)]) for seq in (30, 61)]
+    await writer.submit([Post(place, "odd", "and I say")])
+    assert mine[0].done()
+    assert not others.done()
+    with pytest.raises(Problem):  # it was not there when it was read
+        await mine[1]
+    [growth] = growths
+    assert [one["read_seq"] for one in growth.members] == [30]
+    await writer.drain()
+    assert (await others)[0].object["read_seq"] == 5
+
+
 async def test_a_crowd_is_within_the_bound_of_what_may_wait(
     database: Database, monkeypatch: pytest.MonkeyPatch
 ) -> None:

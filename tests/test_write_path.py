@@ -26,7 +26,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.read import changes, history
 from nestrel.store.read.changes import Changes
-from nestrel.store.write import conversations, members
+from nestrel.store.write import conversations, crowds, members
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
@@ -163,9 +163,10 @@ SELECT (SELECT count(*) FROM nestrel.messages m WHERE conversation_id = $1 AND m
 """
 
 
-async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: int) -> None:
-    """Each batch is offered at once, so that its commands meet in one transaction. One replica is fed live by what
-    the commits say, another catches up after `away` batches and at the end."""
+async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: int, crowded: bool) -> None:
+    """Each batch is offered at once, so that its commands meet in one transaction, but for receipts where it is
+    `crowded`. One replica is fed live by what the commits say, another catches up after `away` batches and at the
+    end."""
     place = await make(database)
     truth, growths = Truth(), []
     live, absent = Replica(str(place)), Replica(str(place))
@@ -188,6 +189,9 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
                 at, more = found.end, found.more
 
     for n, batch in enumerate(batches):
+        if crowded:  # what is not there yet is refused or not, as posts come before or behind the receipt
+            stands = len(truth.messages)
+            batch = [(*one[:2], min(one[2], stands)) if one[0] == "read" else one for one in batch]
         futures = [writer.submit([command_of(place, command)]) for command in batch]
         answers = await asyncio.gather(*futures, return_exceptions=True)
         known = len(truth.messages)
@@ -195,6 +199,9 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
         for command, answer, wanted in zip(batch, answers, expected, strict=True):
             assert isinstance(answer, BaseException) == (wanted is None), (command, answer)
             if command[0] == "read" and not isinstance(answer, BaseException):
+                if crowded:
+                    assert command[2] <= answer[0].object["read_seq"] <= truth.read[command[1]]
+                    continue
                 # The receipt as the batch leaves it: a newer one of the same batch wins.
                 assert answer[0].object == {"read_seq": truth.read[command[1]], "unread": truth.unread(command[1])}
         for growth in growths:
@@ -217,12 +224,16 @@ def of_growth(growth: Growth) -> Changes:
                    members=growth.members, profiles=growth.profiles)  # fmt: skip
 
 
+@pytest.mark.parametrize("crowd", [0, 10**9])
 @settings(max_examples=60, suppress_health_check=list(HealthCheck), database=None)
 @given(batches=st.lists(st.lists(COMMANDS, min_size=1, max_size=8), min_size=1, max_size=8), away=st.integers(0, 3))
 async def test_whatever_is_done_in_whatever_batches_everyone_holds_the_truth(
-    database: Database, batches: list[list[tuple[Any, ...]]], away: int
+    database: Database, batches: list[list[tuple[Any, ...]]], away: int, crowd: int
 ) -> None:
-    await run(database, batches, away)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(crowds, "_CROWD", crowd)
+        patch.setattr(crowds, "GATHERED_SECONDS", 0.001)
+        await run(database, batches, away, crowd == 0)
 
 
 async def test_the_first_hundred_names_stay_right_whoever_takes_a_like_back(database: Database) -> None:

@@ -31,6 +31,8 @@ _SETTINGS = {
     "enable_seqscan": "off",
     "enable_bitmapscan": "off",
     "enable_sort": "off",
+    "enable_hashjoin": "off",
+    "enable_mergejoin": "off",
     # Nothing waits without an end: whoever holds a lock, or whatever makes a statement slow, costs a refusal.
     "lock_timeout": "5s",
     "statement_timeout": "30s",

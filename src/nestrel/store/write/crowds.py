@@ -53,11 +53,14 @@ class Crowds:
         """What has waited long enough, of conversations of which a portion is being written."""
 
     def take(self, unit: Sequence[Command], answered: Answered) -> bool:
-        """Gather a unit, if it is a receipt of a crowd; False for everything else, which goes its way at once."""
-        place = unit[0].conversation_id.int
-        if isinstance(unit[0], Post):
+        """Gather a unit, if it is a receipt of a crowd; False for everything else, which goes its way at once, behind
+        what is held of its member."""
+        first = unit[0]
+        place = first.conversation_id.int
+        if isinstance(first, Post):
             _note(self._posts, place, time.monotonic())
-        if not isinstance(unit[0], Read):
+        if not isinstance(first, Read):
+            self._release(place, first.author_id if isinstance(first, Post) else first.user_id)
             return False
         held = self._held.get(place)
         if held is not None:
@@ -68,6 +71,16 @@ class Crowds:
         self._held[place] = [(unit, answered)]
         asyncio.get_running_loop().call_later(GATHERED_SECONDS, self._over, place)
         return True
+
+    def _release(self, place: int, user: str) -> None:
+        """Hand on what is held of a member who goes on to something else: their commands keep their order."""
+        for waiting in (self._due, self._held):
+            gathered = waiting.get(place, ())
+            theirs = [unit for unit in gathered if isinstance(unit[0][0], Read) and unit[0][0].user_id == user]
+            if theirs:
+                for unit in theirs:
+                    gathered.remove(unit)
+                self._write(theirs)
 
     def _crowded(self, place: int) -> bool:
         now = time.monotonic()

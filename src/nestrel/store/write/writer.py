@@ -86,8 +86,8 @@ class Writer:
         """Queue a unit: one command, or posts of one conversation that are taken whole or not at all. `answered` is
         called when its answers are durable.
 
-        Commands of one caller on one conversation are carried out in the order in which they are offered, but for
-        receipts in a crowd, which wait a moment for others.
+        Commands of one caller on one conversation are carried out in the order in which they are offered; receipts in
+        a crowd wait a moment for those of others.
         """
         if self._commands_waiting + len(unit) > limits.WRITES_WAITING:
             answered(SlowDown("the write queue of this process is full", retry_after=1))
