@@ -74,10 +74,9 @@ class Crowds:
 
     def _release(self, place: int, user: str) -> None:
         """Hand on what is held of a member who goes on to something else: their commands keep their order."""
-        for waiting in (self._due, self._held):
-            gathered = waiting.get(place, ())
-            theirs = [unit for unit in gathered if isinstance(unit[0][0], Read) and unit[0][0].user_id == user]
-            if theirs:
+        for gathered in (self._due.get(place), self._held.get(place)):
+            theirs = [unit for unit in gathered or () if isinstance(unit[0][0], Read) and unit[0][0].user_id == user]
+            if gathered is not None and theirs:
                 for unit in theirs:
                     gathered.remove(unit)
                 self._write(theirs)
