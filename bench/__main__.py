@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, posts, reads, resync, retention, scale
+from bench import changes, crowd, posts, reads, resync, retention, scale
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -33,7 +33,16 @@ its own INSERT … SELECT of the same rows into the same indexes. The load
 comes from the same machine and shares its cores with the service and PostgreSQL.
 """
 
-_PARTS = {"posts": posts, "reads": reads, "changes": changes, "resync": resync, "retention": retention}
+_PARTS = {
+    "posts": posts,
+    "reads": reads,
+    "changes": changes,
+    "crowd": crowd,
+    "resync": resync,
+    "retention": retention,
+}
+_BY_HAND = "<!-- What stands below is not written by script/bench. -->\n"
+"""Behind it is what was measured in pairs of two states, or modelled; a run of the benchmark leaves it as it is."""
 
 
 def _line(result: Result) -> str:
@@ -81,7 +90,9 @@ def main(table: str, most: int, quick: bool, only: tuple[str, ...], rounds: int,
     text += "".join(map(_line, results)) + _TAIL
     click.echo(text)
     if not (quick or only):
-        (ROOT / "docs" / "benchmarks.md").write_text(text)
+        page = ROOT / "docs" / "benchmarks.md"
+        kept = page.read_text().partition(_BY_HAND)[2] if page.exists() else ""
+        page.write_text(f"{text}\n{_BY_HAND}{kept}")
 
 
 if __name__ == "__main__":

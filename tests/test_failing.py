@@ -64,14 +64,46 @@ async def test_a_row_that_somebody_holds_delays_nobody_else(
         waiting = [writer.submit([Post(held, "mara", f"held {n}", key=f"{n}")]) for n in range(40)]
         times = []
         for n in range(60):
+            waiting.append(writer.submit([Post(held, "mara", f"held {40 + n}", key=f"{40 + n}")]))
             began = time.perf_counter()
             answer = await writer.submit([Post(free, "mara", f"free {n}")])
             times.append(time.perf_counter() - began)
             assert answer[0].object["seq"] == n + 1
         assert not any(one.done() for one in waiting)
     answers = await asyncio.gather(*waiting)
-    assert [one[0].object["seq"] for one in answers] == list(range(1, 41))  # in the order in which they came
+    assert [one[0].object["seq"] for one in answers] == list(range(1, 101))  # in the order in which they came
     assert sorted(times)[30] < 0.1
+    assert writer.waiting == 0
+
+
+async def test_two_processes_that_write_to_the_same_conversations_keep_the_order_of_each(
+    url: str, database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("nestrel.store.write.writer._BRIEF_SECONDS", 3_600.0)  # nobody else is here
+    other = Database(url)
+    try:
+        places = [await make_place(database, mara="owner", odd="writer") for _ in range(8)]
+        writers = {"mara": Writer(database), "odd": Writer(other)}
+
+        async def write(user: str, place: UUID) -> None:
+            for wave in range(12):
+                offered = [writers[user].submit([Post(place, user, f"{user} {5 * wave + n}")]) for n in range(5)]
+                await asyncio.gather(*offered)
+
+        await asyncio.gather(*(write(user, place) for user in writers for place in places))
+        async with database.read() as connection:
+            for place in places:
+                found = await fetch(
+                    connection,
+                    "SELECT author_id, body FROM nestrel.messages WHERE conversation_id = $1 ORDER BY seq",
+                    place,
+                )
+                assert len(found) == 120
+                for user in writers:
+                    assert [body for author, body in found if author == user] == [f"{user} {n}" for n in range(60)]
+        assert [writer.waiting for writer in writers.values()] == [0, 0]
+    finally:
+        await other.close()
 
 
 async def test_a_lock_that_is_not_given_back_is_a_refusal_with_a_reason(

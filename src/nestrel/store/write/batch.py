@@ -45,7 +45,8 @@ async def write(
 ) -> tuple[list[Answer | Held], list[Growth], Learned]:
     """Write a batch in the caller's transaction; the commands of a unit are for one conversation. Answers come in the
     order of `units`; they hold once the transaction has committed. `followed` says whose rows are wanted for live
-    delivery. One that is not `patient` waits for no lock, and leaves units whose conversation somebody holds. What the
+    delivery. One that is not `patient` leaves units whose conversation somebody holds; only where somebody holds all of
+    them does it wait, and not for long. What the
     `memory` knows is not asked for, unless the batch is to be `careful`; what it shall know comes with the answers.
 
     Raises:
@@ -58,7 +59,10 @@ async def write(
     )
     free = [unit for unit in units if unit[0].conversation_id.int not in held] if held else units
     if not free:
-        return [HELD for _ in units], [], []
+        soon = await facts.lock_soon(connection, ids)
+        if soon is None:
+            return [HELD for _ in units], [], []
+        locked, held, free = soon, set(), units
     # Asked once: a follower that comes while this runs must find either all of it or nothing, and then reads it itself.
     shown = {number for number, id_ in places.items() if followed(id_)}
     decided, known = await _decide(connection, free, locked, shown, edit_window, None if careful else memory)

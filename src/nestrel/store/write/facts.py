@@ -9,13 +9,15 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
+import asyncpg
+
 from nestrel.core.commands import Change, Command, Post, React, Read
 from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import epochs, rows, rules
-from nestrel.store.native import Connection, array, fetch, hashes, texts
+from nestrel.store.native import Connection, array, execute, fetch, hashes, texts
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS
 from nestrel.store.write import imported as imports
@@ -36,6 +38,8 @@ SELECT l.*, clock_timestamp() FROM (
 
 _LOCK = _locking("")
 _LOCK_FREE = _locking("SKIP LOCKED")
+_SOON = "SET LOCAL statement_timeout = '60ms'"
+_AS_EVER = "SET LOCAL statement_timeout TO DEFAULT"
 _EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
@@ -123,6 +127,18 @@ async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[i
         return locked, set()
     missing = [id_ for id_ in ids if id_.int not in locked]
     return locked, {row[0].int for row in await fetch(connection, _EXIST, array(missing))}
+
+
+async def lock_soon(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked] | None:
+    """Lock conversations that others hold for a moment, as soon as they let go; None where they do not, and the
+    transaction can do nothing more."""
+    await execute(connection, _SOON)
+    try:
+        locked = await lock(connection, ids)
+    except asyncpg.QueryCanceledError:
+        return None
+    await execute(connection, _AS_EVER)
+    return locked
 
 
 def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from datetime import timedelta
@@ -24,6 +25,9 @@ _IN_FLIGHT = 2
 """Transactions at one time: one commits while the next one is gathered and planned. A third makes them smaller, and
 a sixth of the rate is lost by it."""
 
+_BRIEF_SECONDS = 0.5
+"""For so long a conversation that somebody holds is tried again with each batch: another process writes to it, as a
+rule, and has done within some milliseconds."""
 _PARKED_AT_ONCE = 3
 """Conversations that somebody holds and that are waited for at one time; each wait takes a connection."""
 _PARKED_SECONDS = 5.0
@@ -57,6 +61,7 @@ class Writer:
         # The conversations that a transaction is writing to, each with what has come for it meanwhile. They go by the
         # number of their ids here, for which a look-up costs a fifth.
         self._busy: dict[int, list[Unit]] = {}
+        self._held_since: dict[int, float] = {}
         self._running: set[asyncio.Task[None]] = set()
         self._parked: set[asyncio.Task[None]] = set()
         self._turns = asyncio.Semaphore(_PARKED_AT_ONCE)
@@ -120,18 +125,30 @@ class Writer:
                 for unit in await self._commit(batch):
                     held.setdefault(unit[0][0].conversation_id.int, []).append(unit)
             finally:
-                for place, meanwhile in mine.items():
-                    if place in held:
-                        self._park(place, held[place] + meanwhile)
-                    else:
-                        del self._busy[place]
-                        self._waiting.extendleft(reversed(meanwhile))  # they came before what waits
+                self._let_go(mine, held)
                 mine.clear()
 
+    def _let_go(self, mine: dict[int, list[Unit]], held: dict[int, list[Unit]]) -> None:
+        """What has come meanwhile for the conversations of a batch may be written, behind what of the batch was not
+        as somebody else holds the conversation."""
+        now = time.monotonic()
+        for place, meanwhile in mine.items():
+            units = held.get(place)
+            if units is None:
+                self._held_since.pop(place, None)
+            else:
+                self._commands_waiting += sum(len(unit) for unit, _ in units)
+                if now - self._held_since.setdefault(place, now) > _BRIEF_SECONDS:
+                    del self._held_since[place]
+                    self._park(place, units + meanwhile)
+                    continue
+                meanwhile = units + meanwhile
+            del self._busy[place]
+            self._waiting.extendleft(reversed(meanwhile))  # they came before what waits
+
     def _park(self, place: int, units: list[Unit]) -> None:
-        """Wait for a conversation that somebody holds. What comes for it meanwhile gathers behind."""
+        """Wait for a conversation that somebody holds for long. What comes for it meanwhile gathers behind."""
         self._busy[place] = []
-        self._commands_waiting += sum(len(unit) for unit, _ in units)
         task = asyncio.ensure_future(self._wait_for(place, units))
         self._parked.add(task)
         task.add_done_callback(self._parked.discard)
