@@ -10,7 +10,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -84,7 +84,10 @@ def token(user: str, scope: str | None = None) -> str:
 
 def cpu_of(process: psutil.Process) -> float:
     """Seconds of CPU time of a process and its children, those that have ended and were waited for included."""
-    times = [process.cpu_times(), *(child.cpu_times() for child in process.children(recursive=True))]
+    times = [process.cpu_times()]
+    for child in process.children(recursive=True):
+        with suppress(psutil.NoSuchProcess):  # one that ends just now is in its parent's figures
+            times.append(child.cpu_times())
     own = sum(one.user + one.system for one in times)
     return float(own + times[0].children_user + times[0].children_system)
 

@@ -99,6 +99,22 @@ async def test_whoever_goes_on_to_something_else_has_their_receipts_written_firs
     assert (await others)[0].object["read_seq"] == 5
 
 
+async def test_a_crowd_ends_with_the_posts(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(crowds, "GATHERED_SECONDS", 3_600.0)
+    monkeypatch.setattr(crowds, "_CROWD", 0)
+    place = await make_place(database, mara="owner", odd="writer")
+    batches: list[int] = []
+    writer = Writer(database, on_batch=batches.append)
+    await writer.submit([Post(place, "mara", f"{n}") for n in range(60)])
+    held = [writer.submit([Read(place, "odd", seq)]) for seq in range(1, 50)]
+    monkeypatch.setattr(crowds, "_BESIDE_SECONDS", 0.0)  # the last post was a while ago
+    batches.clear()
+    assert (await writer.submit([Read(place, "mara", 60)]))[0].object["read_seq"] == 60
+    assert all(answer.done() for answer in held)
+    assert len(batches) == 1
+    assert (await writer.submit([Read(place, "odd", 60)]))[0].object["read_seq"] == 60
+
+
 async def test_a_crowd_is_within_the_bound_of_what_may_wait(
     database: Database, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
@@ -45,12 +45,22 @@ def _show(item: Conversation, as_json: bool) -> None:
 
 @conversations.command("list")
 @click.option("--open", "open_ones", is_flag=True, help="Those that anyone may join, instead of one's own.")
+@click.option("--all", "every_one", is_flag=True, help="All of the service's; for a trusted backend.")
+@click.option("--member", metavar="USER", help="With --all: only those of which this user is a member.")
+@click.option("--called", "q", metavar="WORDS", help="With --all: only those whose name or title has words like these.")
 @click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="At most this many.")
 @as_json
 @with_client
-def list_(client: Client, open_ones: bool, limit: int, as_json: bool) -> None:
+def list_(
+    client: Client, open_ones: bool, every_one: bool, member: str | None, q: str | None, limit: int, as_json: bool
+) -> None:
     """List one's conversations, newest activity first."""
-    page = client.conversations_page("open" if open_ones else "mine", limit=min(limit, 200))
+    if open_ones and every_one:
+        raise click.UsageError("give --open or --all, not both")
+    if (member or q) and not every_one:
+        raise click.UsageError("--member and --called go with --all")
+    scope: Literal["mine", "open", "all"] = "all" if every_one else "open" if open_ones else "mine"
+    page = client.conversations_page(scope, limit=min(limit, 200), member=member, q=q)
     items, profiles = list(page.items), dict(page.profiles)
     while page.next is not None and len(items) < limit:
         page = client.conversations_page(limit=min(limit - len(items), 200), cursor=page.next)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterable
 from datetime import datetime
 from itertools import islice
 from typing import TYPE_CHECKING, Any
@@ -41,6 +42,7 @@ class _Time(click.ParamType[datetime]):
 @click.option("--key", help="Idempotency key; the same key posts once however often it is sent.")
 @click.option("--markdown", is_flag=True, help="The body is Markdown.")
 @click.option("--reply-to", type=click.IntRange(1), metavar="SEQ", help="The message that this one answers.")
+@click.option("--mention", "mentions", multiple=True, metavar="USER", help="A member to name; can be given again.")
 @click.option("--on-behalf-of", metavar="USER", help="Another author; for a trusted backend.")
 @as_json
 @with_client
@@ -94,19 +96,20 @@ def history(
         if as_json:
             output.json_line(message)
         else:
-            output.message_line(message, profiles.known(message.author_id, message.seq))
+            output.message_line(message, profiles.known([message.author_id, *message.mentions], message.seq))
 
 
 class _Names:
-    """The profiles of authors, asked for once each, with the message that first shows one."""
+    """The profiles of authors and of those whom they name, asked for once each, with the message that first shows
+    one."""
 
     def __init__(self, client: Client, conversation_id: str) -> None:
         self._client = client
         self._conversation_id = conversation_id
         self._profiles: dict[str, Any] = {}
 
-    def known(self, author_id: str, seq: int) -> dict[str, Any]:
-        if author_id not in self._profiles:
+    def known(self, user_ids: Iterable[str], seq: int) -> dict[str, Any]:
+        if any(user_id not in self._profiles for user_id in user_ids):
             page = self._client.history_page(self._conversation_id, around=seq, limit=50)
             self._profiles |= page.profiles
         return self._profiles

@@ -85,6 +85,8 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
         unread = (
             Text(str(item.unread), style="bold yellow") if item.unread else Text(str(item.unread or 0), style="dim")
         )
+        if item.unread_mentions:
+            unread.append(f"  @{item.unread_mentions}", style="bold cyan")
         table.add_row(
             escape(one_line(_title(item, profiles))),
             item.kind,
@@ -108,24 +110,40 @@ def visibility(item: Conversation) -> str:
     return "open" if item.visibility == "open" else "private"
 
 
-def message_line(message: Message, profiles: dict[str, Profile]) -> None:
-    """One message for people: number, time, author, text."""
+def people_table(people: Iterable[Profile]) -> None:
+    """People for people: what they are called, and their ids."""
+    from rich.markup import escape
+
+    table = grid()
+    table.add_column("name", style="bold")
+    table.add_column("user id", style="cyan")
+    for person in people:
+        table.add_row(escape(one_line(person.display_name)), escape(one_line(person.user_id)))
+    console().print(table)
+
+
+def message_line(message: Message, profiles: dict[str, Profile], where: str | None = None) -> None:
+    """One message for people: number, time, author, text; and of which conversation, where there are several."""
     from rich.text import Text
 
-    who = profiles[message.author_id].display_name if message.author_id in profiles else message.author_id
+    def name(user_id: str) -> str:
+        return one_line(profiles[user_id].display_name if user_id in profiles else user_id)
+
     body = _removed() if message.removed_at else Text(visible(message.body))
     marks = [f"edited {message.edits}×"] if message.edits else []
     marks += [said] if (said := reactions(message)) else []
     reply = f"↳ {message.reply_to}  " if message.reply_to else ""
     line = Text.assemble(
+        (f"{one_line(where)} " if where else "", "dim"),
         (f"{message.seq:>7}", "cyan"),
         "  ",
         (_clock(message.created_at), "dim"),
         "  ",
-        (one_line(who), "bold"),
+        (name(message.author_id), "bold"),
         "  ",
         (reply, "dim"),
         body,
+        (f"  → {', '.join(map(name, message.mentions))}" if message.mentions else "", "cyan"),
         (f"  {'  '.join(marks)}" if marks else "", "yellow"),
     )
     console().print(line)

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
+from urllib.parse import quote
 from uuid import UUID
 
 import httpx
@@ -19,7 +20,9 @@ from nestrel.core.objects import (
     ConversationPage,
     Member,
     MemberPage,
+    PeoplePage,
     Profile,
+    SaidPage,
 )
 from nestrel.core.problems import NotFound
 
@@ -70,6 +73,37 @@ class AsyncClient(KeepingCalls):
         """One's own profile."""
         return Profile.model_validate(await self._get("/me"))
 
+    async def person(self, user_id: str) -> Profile:
+        """The profile of someone whom one can see.
+
+        Raises:
+            NotFound: there is nobody such.
+        """
+        return Profile.model_validate(await self._get(f"/people/{quote(user_id, safe='')}"))
+
+    async def people(self, q: str = "") -> AsyncIterator[Profile]:
+        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`."""
+        cursor = None
+        while True:
+            query: dict[str, Any] = {"limit": 200, "q": q} if cursor is None else {"limit": 200, "cursor": cursor}
+            page = PeoplePage.model_validate(await self._get("/people", **query))
+            for item in page.items:
+                yield item
+            if (cursor := page.next) is None:
+                return
+
+    async def said_page(
+        self,
+        user_id: str,
+        *,
+        limit: int = 50,
+        order: Literal["desc", "asc"] | None = None,
+        cursor: str | None = None,
+    ) -> SaidPage:
+        """One page of what someone has said in one's own conversations; `older` and `newer` continue it."""
+        where = f"/people/{quote(user_id, safe='')}/messages"
+        return SaidPage.model_validate(await self._get(where, limit=limit, order=order, cursor=cursor))
+
     async def change_me(self, **fields: str | None) -> Profile:
         """Change `display_name` or `picture`."""
         return Profile.model_validate(await self._transport.json("PATCH", "/me", body=fields, repeatable=True))
@@ -104,21 +138,25 @@ class AsyncClient(KeepingCalls):
 
     async def conversations_page(
         self,
-        scope: Literal["mine", "open"] = "mine",
+        scope: Literal["mine", "open", "all"] = "mine",
         *,
         limit: int = 50,
         cursor: str | None = None,
         name: str | None = None,
+        member: str | None = None,
+        q: str | None = None,
     ) -> ConversationPage:
-        """One page; `next` continues it."""
+        """One page; `next` continues it. `all` is for a trusted backend, as are `member` and `q`, which go with it."""
         if cursor is not None:
             return ConversationPage.model_validate(await self._get("/conversations", limit=limit, cursor=cursor))
-        params = {"scope": scope, "limit": limit, "name": name}
+        params = {"scope": scope, "limit": limit, "name": name, "member": member, "q": q}
         return ConversationPage.model_validate(await self._get("/conversations", **params))
 
-    async def conversations(self, scope: Literal["mine", "open"] = "mine") -> AsyncIterator[Conversation]:
-        """Every conversation of a scope, page by page."""
-        page = await self.conversations_page(scope, limit=200)
+    async def conversations(
+        self, scope: Literal["mine", "open", "all"] = "mine", **query: str | None
+    ) -> AsyncIterator[Conversation]:
+        """Every conversation of a scope, page by page; `query` as for `conversations_page`."""
+        page = await self.conversations_page(scope, limit=200, **query)
         while True:
             for item in page.items:
                 yield item

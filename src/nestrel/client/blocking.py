@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable
+from collections.abc import Generator, Iterable, Sequence
 from datetime import datetime
 from typing import Any, Literal
 
@@ -28,6 +28,7 @@ from nestrel.core.objects import (
     RetentionPreview,
     RetentionRule,
     RetentionRun,
+    SaidPage,
 )
 from nestrel.core.symbols import LIKE
 
@@ -48,6 +49,24 @@ class Client(OnThread):
     def me(self) -> Profile:
         """One's own profile."""
         return self._run(self._client.me())
+
+    def person(self, user_id: str) -> Profile:
+        """The profile of someone whom one can see.
+
+        Raises:
+            NotFound: there is nobody such.
+        """
+        return self._run(self._client.person(user_id))
+
+    def people(self, q: str = "") -> Generator[Profile]:
+        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`."""
+        return self._iterate(self._client.people(q))
+
+    def said_page(
+        self, user_id: str, *, limit: int = 50, order: Literal["desc", "asc"] | None = None, cursor: str | None = None
+    ) -> SaidPage:
+        """One page of what someone has said in one's own conversations; `older` and `newer` continue it."""
+        return self._run(self._client.said_page(user_id, limit=limit, order=order, cursor=cursor))
 
     def change_me(self, **fields: str | None) -> Profile:
         """Change `display_name` or `picture`."""
@@ -86,18 +105,24 @@ class Client(OnThread):
 
     def conversations_page(
         self,
-        scope: Literal["mine", "open"] = "mine",
+        scope: Literal["mine", "open", "all"] = "mine",
         *,
         limit: int = 50,
         cursor: str | None = None,
         name: str | None = None,
+        member: str | None = None,
+        q: str | None = None,
     ) -> ConversationPage:
-        """One page; `next` continues it."""
-        return self._run(self._client.conversations_page(scope, limit=limit, cursor=cursor, name=name))
+        """One page; `next` continues it. `all` is for a trusted backend, as are `member` and `q`, which go with it."""
+        return self._run(
+            self._client.conversations_page(scope, limit=limit, cursor=cursor, name=name, member=member, q=q)
+        )
 
-    def conversations(self, scope: Literal["mine", "open"] = "mine") -> Generator[Conversation]:
-        """Every conversation of a scope, page by page."""
-        return self._iterate(self._client.conversations(scope))
+    def conversations(
+        self, scope: Literal["mine", "open", "all"] = "mine", **query: str | None
+    ) -> Generator[Conversation]:
+        """Every conversation of a scope, page by page; `query` as for `conversations_page`."""
+        return self._iterate(self._client.conversations(scope, **query))
 
     def find(self, name_or_id: str) -> Conversation:
         """A conversation by id, or by name among one's own and then among the open ones.
@@ -147,6 +172,7 @@ class Client(OnThread):
         format: Literal["plain", "markdown"] = "plain",
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
+        mentions: Sequence[str] = (),
         on_behalf_of: str | None = None,
     ) -> Message:
         """Post a message and return it once it is durable.
@@ -162,6 +188,7 @@ class Client(OnThread):
                 format=format,
                 attributes=attributes,
                 reply_to=reply_to,
+                mentions=mentions,
                 on_behalf_of=on_behalf_of,
             )
         )
@@ -219,15 +246,16 @@ class Client(OnThread):
         body: str,
         *,
         format: Literal["plain", "markdown"] | None = None,
+        mentions: Sequence[str] | None = None,
         rev: int | None = None,
     ) -> Message:
-        """Give a message of one's own a new body; `format` None keeps the present one.
+        """Give a message of one's own a new body; `format` and `mentions` None keep the present ones.
 
         Raises:
             StaleEdit: with `rev`, the message has changed since; `extra["message"]` is it as it stands.
             Forbidden: it is someone else's, has been removed, or the edit window is over.
         """
-        return self._run(self._client.edit(conversation_id, seq, body, format=format, rev=rev))
+        return self._run(self._client.edit(conversation_id, seq, body, format=format, mentions=mentions, rev=rev))
 
     def remove(self, conversation_id: str, seq: int) -> Message:
         """Take a message away; returns the tombstone, also when it was removed before."""

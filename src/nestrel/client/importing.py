@@ -18,8 +18,8 @@ _END = orjson.Fragment(b"\n")
 CHUNK_LINES = 4_000
 _CHUNK_BYTES = 8 * 1024 * 1024
 _SENT = (
-    "author_id", "body", "format", "attributes", "created_at", "removed_at", "removed_by", "edited_at", "earlier",
-    "reacted",
+    "author_id", "body", "format", "attributes", "mentions", "created_at", "removed_at", "removed_by", "edited_at",
+    "earlier", "reacted",
 )  # fmt: skip
 _REPLY_REFUSED = "reply_to: the line that it replies to was refused"
 _CONTENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "reply_to")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Iterable, Sequence
 from datetime import datetime
 from typing import Any, Literal
 from urllib.parse import quote
@@ -63,6 +63,7 @@ class MessageCalls:
         format: Literal["plain", "markdown"] = "plain",
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
+        mentions: Sequence[str] = (),
         on_behalf_of: str | None = None,
     ) -> Message:
         """Post a message and return it once it is durable.
@@ -72,6 +73,8 @@ class MessageCalls:
         """
         content: dict[str, Any] = {"body": body, "format": format, "attributes": attributes or {}}
         content |= {"reply_to": reply_to, "on_behalf_of": on_behalf_of}
+        if mentions:
+            content["mentions"] = list(mentions)
         headers = {b"Idempotency-Key": (key or str(uuid4())).encode()}
         where = path(conversation_id, "messages")
         answer = await self._transport.json("POST", where, body=content, headers=headers, repeatable=True)
@@ -140,15 +143,18 @@ class MessageCalls:
         body: str,
         *,
         format: Literal["plain", "markdown"] | None = None,
+        mentions: Sequence[str] | None = None,
         rev: int | None = None,
     ) -> Message:
-        """Give a message of one's own a new body; `format` None keeps the present one.
+        """Give a message of one's own a new body; `format` and `mentions` None keep the present ones.
 
         Raises:
             StaleEdit: with `rev`, the message has changed since; `extra["message"]` is it as it stands.
             Forbidden: it is someone else's, has been removed, or the edit window is over.
         """
-        content = {"body": body} if format is None else {"body": body, "format": format}
+        content: dict[str, Any] = {"body": body} if format is None else {"body": body, "format": format}
+        if mentions is not None:
+            content["mentions"] = list(mentions)
         headers = {b"If-Match": f'"{rev}"'.encode()} if rev is not None else None
         where = path(conversation_id, "messages", str(seq))
         # An edit that names a rev is not repeated: the repeat of one that arrived would look stale.

@@ -4,11 +4,13 @@ raises the `Problem` that refuses it."""
 from __future__ import annotations
 
 from bisect import insort
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from nestrel.core import limits
 from nestrel.core.commands import Change, Edit, React, Read, Remove
 from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, MessageState
+from nestrel.core.posting import check_mentions
 from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, TooLarge, invalid
 from nestrel.core.retention import size_of
 from nestrel.core.roles import Role, may_post
@@ -21,15 +23,17 @@ def decide_change(
     role: Role | None,
     now: datetime,
     edit_window: timedelta | None,
+    strangers: Sequence[str] = (),
 ) -> MessageState:
-    """Carry out one command on a message; one that changes nothing takes no `rev`.
+    """Carry out one command on a message; one that changes nothing takes no `rev`. `strangers` are those whom an edit
+    names and who are no members.
 
     Raises:
         NotFound: no such conversation or message.
         Expired: the message lies below the floor.
         Forbidden: the role, the author or the edit window does not allow it, or the message has been removed.
         StaleEdit: the message has changed since the edit's `rev`.
-        InvalidRequest: one symbol more than a message bears.
+        InvalidRequest: one symbol more than a message bears, or a mention of who is no member.
     """
     place.check_member(role, service=command.service, what="change anything here")
     if 1 <= command.seq < place.floor:
@@ -37,7 +41,7 @@ def decide_change(
     if state is None:
         raise NotFound(f"there is no message {command.seq}; the newest is {place.head}")
     if isinstance(command, Edit):
-        _edit(place, command, state, role, now, edit_window)
+        _edit(place, command, state, role, now, edit_window, strangers)
     elif isinstance(command, Remove):
         _remove(place, command, state, role, now)
     else:
@@ -46,7 +50,13 @@ def decide_change(
 
 
 def _edit(
-    place: Locked, command: Edit, state: MessageState, role: Role | None, now: datetime, edit_window: timedelta | None
+    place: Locked,
+    command: Edit,
+    state: MessageState,
+    role: Role | None,
+    now: datetime,
+    edit_window: timedelta | None,
+    strangers: Sequence[str],
 ) -> None:
     if command.user_id != state.author_id:
         raise Forbidden("only its author edits a message")
@@ -58,19 +68,25 @@ def _edit(
     if state.removed_at is not None:
         raise Forbidden(f"message {state.seq} has been removed; what is removed cannot be edited")
     format_ = command.format or state.format
-    if (command.body, format_) == (state.body, state.format):
+    named = tuple(state.mentions or ()) if command.mentions is None else command.mentions
+    same_body = (command.body, format_) == (state.body, state.format)
+    if same_body and named == tuple(state.mentions or ()):
         return
     if edit_window is not None and now - state.created_at > edit_window:
         raise Forbidden(f"a message can be edited for {_words(edit_window)} after it was posted; that time is over")
+    # Who was named may have left since: keeping them is no new mention.
+    check_mentions([user for user in strangers if user not in (state.mentions or ())])
     size = size_of(command.body, state.attributes)
     if not place.rule.admits(size):
         raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this body alone makes {size:,}")
     place.size += size - size_of(state.body, state.attributes)
     at = max(now, state.edited_at or state.created_at)
     written_at = state.edited_at or state.created_at
-    state.edits += 1
-    state.earlier.append(EarlierBody(state.edits, state.body, state.format, written_at, at, command.user_id))
+    if not same_body:
+        state.edits += 1
+        state.earlier.append(EarlierBody(state.edits, state.body, state.format, written_at, at, command.user_id))
     state.body, state.format, state.edited_at = command.body, format_, at
+    state.name(named)
     state.rev = state.row_rev = state.body_rev = place.next_rev()
 
 
@@ -84,6 +100,7 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
     place.size -= size_of(state.body, state.attributes)
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
     state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
+    state.name(())
     for content in (state.reactions, state.reacted, state.set_reactions, state.marked, state.earlier):
         content.clear()
     state.emptied, state.partial = True, False

@@ -63,6 +63,7 @@ class Post:
     reply_to: int | None = None
     key: str | None = None
     service: bool = False
+    mentions: tuple[str, ...] = ()
     created_at: datetime | None = None
     imported: bool = False
     answers: int | None = None
@@ -77,14 +78,16 @@ class Post:
     def __post_init__(self) -> None:
         if self.key is not None:
             content = f"{self.format}\x00{self.attributes}\x00{self.reply_to}\x00{self.body}"
+            if self.mentions:  # neither ids nor bodies have a NUL in them, so no two contents meet
+                content = "\x00".join((*self.mentions, "", content))
             self.key_hash = digest(f"{self.author_id}\x00{self.key}")
             self.fingerprint = digest(content)
 
 
 @dataclass(slots=True)
 class Edit:
-    """A new body for a message of one's own; `format` None keeps the present one. With `revs` the edit is refused
-    when the message stands at none of them."""
+    """A new body for a message of one's own; `format` and `mentions` None keep the present ones. With `revs` the edit
+    is refused when the message stands at none of them."""
 
     conversation_id: UUID
     user_id: str
@@ -93,6 +96,7 @@ class Edit:
     format: str | None = None
     revs: frozenset[int] | None = None
     service: bool = False
+    mentions: tuple[str, ...] | None = None
 
 
 @dataclass(slots=True)

@@ -11,6 +11,11 @@ KEY_CHARS = 128
 PICTURE_CHARS = 2_000
 DISPLAY_NAME_CHARS = 128
 
+SEARCH_CHARS = 200
+"""Characters of what is looked for."""
+NAMES_PROBED = 5_000
+"""Names that one page of the directory looks at to find those whom the caller may see; it may then be short."""
+
 PAGE_DEFAULT = 50
 PAGE_MOST = 200
 CHANGES_DEFAULT = 200
@@ -80,6 +85,10 @@ EARLIER_BYTES = 256 * 1024
 """Earlier bodies of one message: the newest of them, so many and so large together."""
 IMPORT_EARLIER = 10_000
 """Earlier bodies that one imported message may bring; the newest are kept."""
+MENTIONS = 50
+"""Users whom one message names."""
+MENTIONS_COUNTED = 1_000
+"""So far unread mentions are counted."""
 SYMBOLS_MOST = 20
 """Different symbols on one message."""
 REACTION_NAMES = 100

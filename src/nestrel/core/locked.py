@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
@@ -99,7 +100,8 @@ class MessageState:
 
     `rev` is the newest of its row's and of its reactions', `body_rev` that of its row alone. `reacted` says who of
     the batch has set which symbol.
-    `row_rev` and what stands after it are what the batch has to write; `partial` says that names of those who reacted
+    `row_rev` and what stands after it are what the batch has to write; `named_before` are those whom it named when the
+    batch began, if it names others now; `partial` says that names of those who reacted
     have to be read again.
     """
 
@@ -115,18 +117,27 @@ class MessageState:
     edits: int
     removed_at: datetime | None
     removed_by: str | None
+    mentions: list[str] | None
     reactions: dict[str, Marks] = field(default_factory=dict)
     reacted: dict[tuple[str, str], bool] = field(default_factory=dict)
     row_rev: int | None = None
     earlier: list[EarlierBody] = field(default_factory=list)
     set_reactions: dict[tuple[str, str], bool] = field(default_factory=dict)
     marked: dict[str, int] = field(default_factory=dict)
+    named_before: frozenset[str] | None = None
     emptied: bool = False
     partial: bool = False
     body_rev: int = 0
 
     def __post_init__(self) -> None:
         self.body_rev = self.rev
+
+    def name(self, users: Sequence[str]) -> None:
+        """Mention these and nobody else."""
+        if tuple(self.mentions or ()) != tuple(users):
+            if self.named_before is None:
+                self.named_before = frozenset(self.mentions or ())
+            self.mentions = list(users) or None
 
     @property
     def changed(self) -> bool:

@@ -44,6 +44,7 @@ class Message(WireObject):
     removed_by: str | None
     reactions: list[Reaction]
     attachments: list[Any]
+    mentions: list[str] = Field(default=[], description="User ids, at most 50.")
 
 
 class Member(WireObject):
@@ -66,7 +67,8 @@ class Profile(WireObject):
 
 
 class Conversation(WireObject):
-    """`my_role`, `partner` and `unread` are null where the object is not made for one viewer, as in change sets."""
+    """`my_role`, `partner`, `unread` and `unread_mentions` are null where the object is not made for one viewer, as in
+    change sets."""
 
     id: str
     name: str | None
@@ -84,6 +86,9 @@ class Conversation(WireObject):
     my_role: Role | None
     partner: str | None = Field(default=None, description="of a direct conversation, the other of its two members")
     unread: int | None
+    unread_mentions: int | None = Field(
+        default=None, description="Unread messages of others that name the viewer; stops at 1,000."
+    )
     members: int
 
 
@@ -134,7 +139,7 @@ class HistoryPage(WireObject):
 
 
 class ConversationPage(WireObject):
-    """`cursor` is the all cursor from before the list was read; null for `scope=open`."""
+    """`cursor` is the all cursor from before the list was read; null but for `scope=mine`."""
 
     items: list[Conversation]
     next: str | None
@@ -146,6 +151,31 @@ class MemberPage(WireObject):
     items: list[Member]
     next: str | None
     profiles: dict[str, Profile]
+
+
+class PeoplePage(WireObject):
+    """Whom one can see. A page may be short while there is a `next`."""
+
+    items: list[Profile]
+    next: str | None
+
+
+class Called(WireObject):
+    """What a conversation is called."""
+
+    name: str | None
+    title: str
+    kind: Kind
+
+
+class SaidPage(WireObject):
+    """What one person has said, over conversations; `conversations` has what those of the page are called."""
+
+    items: list[Message]
+    older: str | None
+    newer: str | None
+    profiles: dict[str, Profile]
+    conversations: dict[str, Called]
 
 
 class EarlierBody(WireObject):

@@ -61,7 +61,10 @@ def outcome(entry: Entry, problem: Mapping[str, Any], user_id: str) -> tuple[Out
     message = problem.get("message")
     if entry.kind == "edit" and isinstance(message, dict):
         wanted = (entry.content["body"], entry.content.get("format") or message["format"], user_id, None)
-        if (message["body"], message["format"], message["author_id"], message["removed_at"]) == wanted:
+        named = message.get("mentions", [])
+        if (
+            message["body"], message["format"], message["author_id"], message["removed_at"]
+        ) == wanted and entry.content.get("mentions", named) == named:  # fmt: skip
             return Outcome.DONE, message
     return Outcome.REFUSED, None
 
@@ -92,8 +95,13 @@ def overlaid(message: Message, entries: Iterable[Entry], user_id: str) -> Messag
             changes: dict[str, Any] = {"body": entry.content["body"], "edited_at": entry.at}
             if entry.content.get("format"):
                 changes["format"] = entry.content["format"]
+            if entry.content.get("mentions") is not None:
+                changes["mentions"] = entry.content["mentions"]
         elif entry.kind == "remove":
-            changes = {"body": "", "attributes": {}, "reactions": [], "removed_at": entry.at, "removed_by": user_id}
+            changes = {
+                "body": "", "attributes": {}, "reactions": [], "mentions": [], "removed_at": entry.at,
+                "removed_by": user_id,
+            }  # fmt: skip
         elif entry.kind in ("react", "unreact"):
             changes = {"reactions": _reacted(message, entry, user_id)}
         else:

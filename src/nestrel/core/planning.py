@@ -6,7 +6,7 @@ SQL and no clock.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from itertools import islice
@@ -27,11 +27,13 @@ def _none() -> Iterator[Any]:
 @dataclass(slots=True)
 class Facts:
     """What the store knows about each command of a batch, kind by kind and in order. Commands on one message, or of
-    one member's receipt, share its state."""
+    one member's receipt, share its state. `strangers` are those whom an edit names and who are no members, by the
+    identity of the command."""
 
     posts: Iterator[PostFacts] = field(default_factory=_none)
     changes: Iterator[tuple[Role | None, MessageState | None]] = field(default_factory=_none)
     reads: Iterator[tuple[Role | None, MemberState | None]] = field(default_factory=_none)
+    strangers: Mapping[int, Sequence[str]] = field(default_factory=dict)
 
 
 class Changed(NamedTuple):
@@ -112,8 +114,9 @@ def _decide(
         return [Receipt(here, decide_read(here, command, member, role, now))]
     role, message = next(facts.changes)
     here = _open(place, command)
+    strangers = facts.strangers.get(id(command), ())
     try:
-        return [Changed(here, decide_change(here, command, message, role, now, edit_window))]
+        return [Changed(here, decide_change(here, command, message, role, now, edit_window, strangers))]
     except StaleEdit as problem:
         assert message is not None
         result.stale[problem] = Changed(here, message)

@@ -15,13 +15,14 @@ from nestrel.core.roles import Kind, Role, Standing, may_post
 
 
 class PostFacts(NamedTuple):
-    """What the store knows about one post: the author's role if a member, an earlier message of the same key, and how
-    many messages of the author's are counted."""
+    """What the store knows about one post: the author's role if a member, an earlier message of the same key, how
+    many messages of the author's are counted, and who of those whom it names is no member."""
 
     role: Role | None
     repeat_seq: int | None = None
     repeat_fingerprint: bytes | None = None
     author_count: int = 0
+    strangers: Sequence[str] = ()
 
 
 class Accepted(NamedTuple):
@@ -102,6 +103,7 @@ def _decide(
     if reply_to is not None and not place.floor <= reply_to <= place.head:  # those run without a gap
         detail = f"there is no message {reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
+    check_mentions(fact.strangers)
     if post.imported:
         _check_time(place, post, now)
     size = size_of(post.body, post.attributes)
@@ -130,6 +132,16 @@ def _repeated(place: Locked, post: Post, fact: PostFacts) -> Repeated | None:
         raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
     outside = not Standing(place.kind, place.visibility, fact.role, post.service).may_see
     return Repeated(place.id, seen[0], post.imported, outside)
+
+
+def check_mentions(strangers: Sequence[str]) -> None:
+    """Refuse to name who is no member.
+
+    Raises:
+        InvalidRequest: there are such.
+    """
+    if strangers:
+        raise invalid("/mentions", f"only members are named here; not a member: {', '.join(strangers)}")
 
 
 def _check_time(place: Locked, post: Post, now: datetime) -> None:

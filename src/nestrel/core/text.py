@@ -92,6 +92,14 @@ def check_user_id(user_id: str) -> str:
     return user_id
 
 
+def check_mentions(user_ids: list[str]) -> list[str]:
+    """Users named in a message: at most 50, each counted once."""
+    named = list(dict.fromkeys(user_ids))
+    if len(named) > limits.MENTIONS:
+        raise TooLarge(f"a message mentions at most {limits.MENTIONS} users; this one has {len(named):,}")
+    return named
+
+
 def check_key(key: str) -> str:
     """An idempotency key: the client's own id for a post, 1 to 128 characters."""
     check_unicode(key)

@@ -22,6 +22,7 @@ from nestrel.service.routes import (
     message,
     messages,
     operations,
+    people,
     reactions,
     receipt,
     resync,
@@ -65,7 +66,7 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     app.router.routes.extend(_DIRECT)
     for resource in (
-        messages, message, reactions, receipt, changes, streams, conversations, members, me,
+        messages, message, reactions, receipt, changes, streams, conversations, members, me, people,
         retention, archive, transfer, erasures,
     ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")

@@ -35,6 +35,7 @@ def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: s
         reply_to=wanted.reply_to,
         key=key,
         service=caller.service,
+        mentions=tuple(wanted.mentions),
     )
 
 

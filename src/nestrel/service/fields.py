@@ -47,6 +47,14 @@ Symbol = Annotated[
     AfterValidator(symbols.check_symbol),
     Field(json_schema_extra={"minLength": 1}, description="`like`, or one emoji"),
 ]
+Wanted = Annotated[
+    StrictStr, AfterValidator(text.check_unicode), Field(max_length=limits.SEARCH_CHARS, description="what to look for")
+]
+Mentions = Annotated[
+    list[UserId],
+    AfterValidator(text.check_mentions),
+    Field(description="user ids of members; doubled ones count once", json_schema_extra={"maxItems": limits.MENTIONS}),
+]
 Attributes = Annotated[dict[str, Any], AfterValidator(text.check_attributes)]
 Seq = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]
 Cursor = Annotated[StrictStr, Field(min_length=1, max_length=limits.CURSOR_CHARS)]

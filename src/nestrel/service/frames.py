@@ -108,8 +108,8 @@ async def _post(session: Session, frame: Any) -> None:
 
 async def _edit(session: Session, frame: Any) -> None:
     caller, revs = session.caller, None if frame.rev is None else frozenset({frame.rev})
-    edit = Edit(frame.conversation_id, caller.user_id, frame.seq, frame.body, frame.format, revs, caller.service)
-    _write(session, frame, edit)
+    place, user_id, service = frame.conversation_id, caller.user_id, caller.service
+    _write(session, frame, Edit(place, user_id, frame.seq, frame.body, frame.format, revs, service, frame.named))
 
 
 async def _remove(session: Session, frame: Any) -> None:

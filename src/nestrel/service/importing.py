@@ -54,6 +54,7 @@ def _post(conversation_id: UUID, fields: Any, before: Sequence[Post | Problem]) 
         _number(fields, "reply_to"),
         _checked(fields, "key", text.check_key),
         service=True,
+        mentions=_mentions(fields) if removed_at is None else (),
         created_at=_time(fields, "created_at"),
         imported=True,
         answers=_answered(fields, before),
@@ -105,6 +106,20 @@ def _attributes(value: Any) -> str | None:
         raise
     except ValueError as error:
         raise invalid("/attributes", str(error)) from None
+
+
+def _mentions(fields: dict[str, Any]) -> tuple[str, ...]:
+    value = fields.get("mentions")
+    if not value:
+        return ()
+    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+        raise invalid("/mentions", "must be a list of user ids")
+    try:
+        return tuple(text.check_mentions([_author(one) for one in value]))
+    except TooLarge:
+        raise
+    except ValueError as error:
+        raise invalid("/mentions", str(error)) from None
 
 
 def _number(fields: dict[str, Any], name: str) -> int | None:

@@ -16,6 +16,7 @@ from nestrel.service.fields import (
     DisplayName,
     Key,
     Limit,
+    Mentions,
     Name,
     Picture,
     Request,
@@ -24,6 +25,7 @@ from nestrel.service.fields import (
     Time,
     Title,
     UserId,
+    Wanted,
 )
 from nestrel.service.retention_models import WantedRule
 
@@ -35,6 +37,7 @@ class PostMessage(Request):
     format: Literal["plain", "markdown"] = "plain"
     attributes: Attributes = Field(default_factory=dict)
     reply_to: Seq | None = None
+    mentions: Mentions = Field(default_factory=list)
     on_behalf_of: UserId | None = None
 
 
@@ -43,10 +46,15 @@ class KeyedMessage(PostMessage):
 
 
 class EditMessage(Request):
-    """A new body; without `format` the message keeps the one it has."""
+    """A new body; without `format` or `mentions` the message keeps those that it has."""
 
     body: Body
     format: Literal["plain", "markdown"] | None = None
+    mentions: Mentions | None = None
+
+    @property
+    def named(self) -> tuple[str, ...] | None:
+        return None if self.mentions is None else tuple(self.mentions)
 
 
 class PutReceipt(Request):
@@ -134,9 +142,31 @@ class ReactionsQuery(ListQuery):
     symbol: Symbol | None = None
 
 
+class PeopleQuery(ListQuery):
+    q: Wanted = Field(
+        default="", description="the beginning of a word of a name or an id; of each, where there are more"
+    )
+
+
+class SaidQuery(ListQuery):
+    order: Literal["desc", "asc"] | None = Field(default=None, description="by default desc, newest first")
+
+
 class ConversationsQuery(ListQuery):
-    scope: Literal["mine", "open"] = "mine"
+    scope: Literal["mine", "open", "all"] = "mine"
     name: Name | None = Field(default=None, description="only the conversation of this name, compared without case")
+    member: UserId | None = Field(default=None, description="scope `all`: only those of which this user is a member")
+    q: Wanted = Field(
+        default="", description="scope `all`: only those whose name or title has words that begin with these"
+    )
+
+    @model_validator(mode="after")
+    def _filters_of_all(self) -> ConversationsQuery:
+        if self.scope != "all" and self.cursor is None and (self.member is not None or self.q):
+            raise ValueError("member and q go with scope=all")
+        if self.scope == "all" and self.name is not None:
+            raise ValueError("name goes with scope=mine or scope=open; with scope=all send q")
+        return self
 
 
 class MessagesQuery(Request):

@@ -90,16 +90,16 @@ class Pages:
 
     async def _read(self, connection: Connection, access: Access, query: HistoryQuery) -> WrittenPage:
         page = await history.read(connection, access, query)
-        authors = sorted({item["author_id"] for item in page.items})
+        people = sorted({user for item in page.items for user in (item["author_id"], *item["mentions"])})
         written = WrittenPage(
             rows.dump(page.items),
-            rows.dump(await profiles.read(connection, authors)),
+            rows.dump(await profiles.read(connection, people)),
             page.lowest,
             page.highest,
             page.older,
             page.newer,
         )
-        if query.since is None and query.until is None and await history.stood_still(connection, access, authors):
+        if query.since is None and query.until is None and await history.stood_still(connection, access, people):
             self._keep(_key(access, query), written)
         return written
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 from urllib.parse import urlsplit
 
 from pydantic import AliasChoices, BeforeValidator, Field, SecretStr, ValidationError, field_validator, model_validator
@@ -96,6 +96,10 @@ class Settings(BaseSettings):
             "what is under way; its code and its data of fixed size come on top",
         ),
     ] = 512
+    directory: Annotated[
+        Literal["shared", "all"],
+        Field(description="whom a member finds: `shared`, who is or was in a conversation with them, or `all`"),
+    ] = "shared"
     pool_size: Annotated[int, Field(ge=4, le=200, description="database connections of each process")] = 10
     edit_window: Annotated[
         timedelta | None,

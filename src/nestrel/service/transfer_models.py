@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StrictInt, StrictStr
 
-from nestrel.service.fields import Attributes, Key, Request, Seq, Time, UserId
+from nestrel.service.fields import Attributes, Key, Mentions, Request, Seq, Time, UserId
 
 
 class ExportQuery(Request):
@@ -36,6 +36,7 @@ class ImportLine(BaseModel):
     body: StrictStr = ""
     format: Literal["plain", "markdown"] = "plain"
     attributes: Attributes = Field(default_factory=dict)
+    mentions: Mentions = Field(default_factory=list)
     created_at: Time | None = None
     reply_to: Seq | None = None
     reply_line: Annotated[StrictInt, Field(ge=1)] | None = None

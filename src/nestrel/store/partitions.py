@@ -17,7 +17,7 @@ from nestrel.store.native import SCHEMA
 
 OWNED = (
     "messages", "members", "message_edits", "reactions", "reaction_counts", "expired_keys", "archive_segments",
-    "archive_authors", "discarded_runs",
+    "archive_authors", "discarded_runs", "mentions",
 )  # fmt: skip
 """Tables of which each conversation has its own rows, found by it."""
 

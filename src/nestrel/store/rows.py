@@ -14,7 +14,8 @@ from nestrel.core.times import format_time
 Wire = dict[str, Any]
 
 MESSAGE_COLUMNS = (
-    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by"
+    "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by, "
+    "mentions"
 )
 MEMBER_COLUMNS = "user_id, role, joined_at, left_at, read_seq, read_at, rev"
 PROFILE_COLUMNS = "user_id, display_name, picture, rev"
@@ -60,6 +61,7 @@ def message(conversation_id: str, row: Sequence[Any]) -> Wire:
         "removed_by": row[11],
         "reactions": [],
         "attachments": [],
+        "mentions": row[12] or [],
     }
 
 
@@ -80,7 +82,11 @@ def people(messages: Iterable[Wire], members: Iterable[Wire]) -> set[str]:
     """The users whose profiles come with messages and members: not those who reacted, who can be very many and have
     a list of their own."""
     named = {message["author_id"] for message in messages} | {member["user_id"] for member in members}
-    return named | {message["removed_by"] for message in messages if message["removed_by"] is not None}
+    for message in messages:
+        if message["removed_by"] is not None:
+            named.add(message["removed_by"])
+        named.update(message["mentions"])
+    return named
 
 
 def profile(user_id: str, display_name: str | None, picture: str | None, rev: int | None) -> Wire:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractAsyncContextManager
 from pathlib import Path
 from types import TracebackType
@@ -159,14 +159,28 @@ class SyncedReplica(Reading):
         format: Literal["plain", "markdown"] = "plain",
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
+        mentions: Sequence[str] = (),
     ) -> Entry:
         """Post; the entry stands in `pending` until the message has its number, and then in `messages`, never both."""
-        content = {"body": body, "format": format, "attributes": attributes or {}, "reply_to": reply_to}
+        content: dict[str, Any] = {"body": body, "format": format, "attributes": attributes or {}, "reply_to": reply_to}
+        if mentions:
+            content["mentions"] = list(mentions)
         return self._command("post", conversation_id, content, key=key)
 
-    def edit(self, conversation_id: str, message: int | Entry, body: str, *, rev: int | None = None) -> Entry:
-        """Edit a message by its number, or a post that has none yet; with `rev`, only if it has not changed since."""
-        content = {"body": body} if rev is None else {"body": body, "rev": rev}
+    def edit(
+        self,
+        conversation_id: str,
+        message: int | Entry,
+        body: str,
+        *,
+        rev: int | None = None,
+        mentions: Sequence[str] | None = None,
+    ) -> Entry:
+        """Edit a message by its number, or a post that has none yet; with `rev`, only if it has not changed since.
+        `mentions` None keep those that it has."""
+        content: dict[str, Any] = {"body": body} if rev is None else {"body": body, "rev": rev}
+        if mentions is not None:
+            content["mentions"] = list(mentions)
         return self._command("edit", conversation_id, content, **_target(message))
 
     def remove(self, conversation_id: str, message: int | Entry) -> Entry:

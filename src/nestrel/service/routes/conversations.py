@@ -13,11 +13,12 @@ from starlette.responses import Response
 
 from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
-from nestrel.core.problems import invalid
+from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.text import pack_attributes
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
+from nestrel.service.questions import sealed, unsealed
 from nestrel.service.state import Service
 from nestrel.store import snapshots
 from nestrel.store.access import Caller, see
@@ -25,6 +26,8 @@ from nestrel.store.read import conversations, profiles
 from nestrel.store.read.conversations import ListPosition
 from nestrel.store.rows import Wire
 from nestrel.store.write import conversations as changing
+
+_ALL = "all conversations"
 
 router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conversations"])
 
@@ -59,7 +62,10 @@ async def listing(
     query: Annotated[ConversationsQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
     """`mine`: your conversations, newest activity first, and the all cursor from before the list was read.
-    `open`: what anyone may join; a trusted backend sees every conversation here."""
+    `open`: what anyone may join; a trusted backend sees every conversation here. `all`: for a trusted backend, those of
+    a `member`, or by words of their names and titles."""
+    if _is_of_all(service, caller, query):
+        return await _every(service, caller, query, request)
     name, scope = query.name, query.scope
     position: ListPosition | None = None
     if query.cursor is not None:
@@ -90,6 +96,38 @@ async def listing(
         "profiles": people,
     }
     return Json(answer, headers=link_header(request, {"next": next_cursor}, query.limit))
+
+
+def _is_of_all(service: Service, caller: Caller, query: ConversationsQuery) -> bool:
+    if query.cursor is None:
+        return query.scope == "all"
+    try:
+        service.seal.open_listing(caller.user_id, _ALL, query.cursor)
+    except ValueError:
+        return False
+    return True
+
+
+async def _every(service: Service, caller: Caller, query: ConversationsQuery, request: Request) -> Json:
+    """One page of all conversations, for a trusted backend."""
+    if not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) lists all conversations")
+    if query.cursor is not None and query.model_fields_set - {"limit", "cursor"}:
+        raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+    async with service.database.read() as connection:
+        question, after = [query.member, query.q], ""
+        if query.cursor is not None:
+            question, after = await unsealed(connection, service, caller, _ALL, query.cursor)
+        member, q = question
+        items, following = await conversations.every(
+            connection, caller, query.limit, UUID(after) if after else None, member, q or ""
+        )
+        people = await profiles.read(connection, _people(items))
+        cursor = None
+        if following is not None:
+            cursor = await sealed(connection, service, caller, _ALL, question, following.hex)
+    answer = {"items": items, "next": cursor, "cursor": None, "profiles": people}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
 
 
 def _open_position(service: Service, caller: Caller, query: ConversationsQuery) -> tuple[Any, ListPosition]:

@@ -15,7 +15,8 @@ _DELETE = """
 WITH gone AS (SELECT seq FROM nestrel.messages WHERE conversation_id = $1 ORDER BY seq LIMIT $2),
 earlier AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
 counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
-marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
+marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
+named AS (DELETE FROM nestrel.mentions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
 DELETE FROM nestrel.messages WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone) RETURNING 1
 """
 # A sweep that is at one of them has its row of the backlog: waiting for that, it is over, and none begins. By itself,

@@ -56,14 +56,15 @@ SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 A
 _LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _EMPTY_EXPIRED = """
 WITH gone AS (
-    UPDATE nestrel.messages SET body = '', attributes = NULL, edits = 0, edited_at = NULL, fingerprint = NULL,
-           removed_at = clock_timestamp(), removed_by = $3
+    UPDATE nestrel.messages SET body = '', attributes = NULL, mentions = NULL, edits = 0, edited_at = NULL,
+           fingerprint = NULL, removed_at = clock_timestamp(), removed_by = $3
     WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL
       AND seq < (SELECT floor FROM nestrel.conversations WHERE id = $1) RETURNING seq
 ),
 edits AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
 counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
-marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
+marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
+named AS (DELETE FROM nestrel.mentions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
 SELECT count(*) FROM gone
 """
 _PROGRESS = """

@@ -28,7 +28,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
 CSV_COLUMNS = (
     "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
-    "edits", "removed_at", "removed_by", "reactions",
+    "edits", "removed_at", "removed_by", "reactions", "mentions",
 )  # fmt: skip
 
 
@@ -52,11 +52,13 @@ async def table(connection: Connection, conversation_id: UUID, *, live: bool, ar
 
 
 def as_csv(messages: Iterable[Wire]) -> bytes:
-    """Message objects as CSV; attributes and reactions are JSON in their fields, null is an empty field."""
+    """Message objects as CSV; attributes, reactions and mentions are JSON in their fields, null is an empty field."""
     out = io.StringIO()
     writer = csv.writer(out)
     for message in messages:
-        packed = {**message, "attributes": _json(message["attributes"]), "reactions": _json(message["reactions"])}
+        # What was archived before there were mentions has none.
+        nested = {name: _json(message.get(name)) for name in ("attributes", "reactions", "mentions")}
+        packed = {**message, **nested}
         writer.writerow([_cell(packed[column]) for column in CSV_COLUMNS])
     return out.getvalue().encode()
 

@@ -38,8 +38,8 @@ _PART = orjson.Fragment(b"\n")
 
 
 NO_CONTENT: Wire = {
-    "body": "", "attributes": {}, "edited_at": None, "edits": 0, "reactions": [], "attachments": [], "earlier": [],
-    "reacted": [],
+    "body": "", "attributes": {}, "edited_at": None, "edits": 0, "reactions": [], "attachments": [], "mentions": [],
+    "earlier": [], "reacted": [],
 }  # fmt: skip
 """What a tombstone's line has instead of content."""
 

@@ -29,6 +29,7 @@ _TAKE_AWAY = """
 WITH edits AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
 counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
 marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
+named AS (DELETE FROM nestrel.mentions WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3),
 gone AS (
     DELETE FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 RETURNING seq, key_hash
 )

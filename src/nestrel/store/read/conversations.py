@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from nestrel.core.text import name_key
+from nestrel.core.words import LAST, words
 from nestrel.store import rows, rules
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
@@ -18,6 +19,7 @@ _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
        c.message_count - aged.n AS message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
+       CASE WHEN m.role IS NOT NULL THEN named.n END AS unread_mentions,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
 FROM nestrel.conversations c
 CROSS JOIN LATERAL (SELECT {rules.floor("c")} AS floor) f
@@ -25,6 +27,7 @@ CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE f.floor >
     AND x.seq >= c.floor AND x.seq < f.floor AND x.removed_at IS NULL) aged
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $1 AND m.left_at IS NULL
 {receipts.unread_joins("c", "f.floor", "$1", "m.read_seq")}
+{receipts.mentions_join("c", "$1")}
 LEFT JOIN LATERAL (SELECT user_id FROM nestrel.members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
     AND m.role IS NOT NULL AND x.user_id <> m.user_id LIMIT 1) partner ON true
 LEFT JOIN nestrel.messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
@@ -63,6 +66,18 @@ _EVERY_PAGE = """
 SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.closed_at IS NULL
   AND ($1::uuid IS NULL OR c.id < $1)
+ORDER BY c.id DESC LIMIT $2
+"""
+
+# Of all: those of a member, by what they are called, newest made first. The words that they must have come one by one.
+_FOUND_PAGE = """
+SELECT c.id, c.last_at FROM nestrel.conversations c
+WHERE c.closed_at IS NULL AND ($1::uuid IS NULL OR c.id < $1)
+  AND ($3::text IS NULL OR EXISTS (SELECT FROM nestrel.members m
+       WHERE m.conversation_id = c.id AND m.user_id = $3 AND m.left_at IS NULL))
+  AND NOT EXISTS (SELECT FROM unnest($4::text[], $5::text[]) AS also (low, high)
+       WHERE NOT EXISTS (SELECT FROM nestrel.conversation_words w
+           WHERE w.conversation_id = c.id AND w.word >= also.low AND w.word < also.high))
 ORDER BY c.id DESC LIMIT $2
 """
 
@@ -113,6 +128,7 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
         "my_role": row["role"] if viewer else None,
         "partner": row["partner"] if viewer else None,
         "unread": row["unread"] if viewer else None,
+        "unread_mentions": row["unread_mentions"] if viewer else None,
         "members": row["member_count"],
     }
 
@@ -151,6 +167,20 @@ async def page(
     last = found[limit - 1] if len(found) > limit else None
     items = await shown(connection, caller, [row["id"] for row in found[:limit]], mine=scope == "mine")
     return items, ListPosition(last["last_at"], last["id"]) if last else None
+
+
+async def every(
+    connection: Connection, caller: Caller, limit: int, after: UUID | None, member: str | None, q: str
+) -> tuple[list[Wire], UUID | None]:
+    """One page of all conversations, newest made first: those of a member, and those whose name or title has words
+    that begin with those of `q`. Also the id to continue after, None at the end."""
+    prefixes = words(q)
+    if q.strip() and not prefixes:
+        return [], None
+    ends = [prefix + LAST for prefix in prefixes]
+    found = await fetch(connection, _FOUND_PAGE, after, limit + 1, member, prefixes, ends)
+    items = await shown(connection, caller, [row["id"] for row in found[:limit]], mine=False)
+    return items, found[limit - 1]["id"] if len(found) > limit else None
 
 
 async def shown(connection: Connection, caller: Caller, ids: Sequence[UUID], *, mine: bool) -> list[Wire]:

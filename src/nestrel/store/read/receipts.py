@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from uuid import UUID
 
+from nestrel.core import limits
 from nestrel.store import rows, rules
 from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.rows import Wire
@@ -25,6 +26,15 @@ CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE x.convers
     AND x.removed_at IS NOT NULL AND x.author_id <> {user}) removed
 CROSS JOIN LATERAL (
     SELECT {c}.head - seen.seq - coalesce(newest.author_n - oldest.author_n + 1, 0) - removed.n AS n) unread
+"""
+
+
+def mentions_join(conversation: str, user: str) -> str:
+    """SQL that joins `named (n)`, the unread messages of others that name a user, behind `unread_joins`."""
+    return f"""
+CROSS JOIN LATERAL (SELECT count(*) AS n FROM (SELECT FROM nestrel.mentions x
+    WHERE x.conversation_id = {conversation}.id AND x.user_id = {user} AND x.seq > seen.seq
+    LIMIT {limits.MENTIONS_COUNTED}) counted) named
 """
 
 

@@ -85,7 +85,8 @@ async def objects(connection: Connection, decided: Plan, shown: set[int]) -> Obj
             name = names[place] = str(place.id)
         brought = post.brought or _NOTHING
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, reply_to, created_at,
-               brought.edited_at, len(brought.earlier), post.removed_at, post.removed_by)  # fmt: skip
+               brought.edited_at, len(brought.earlier), post.removed_at, post.removed_by,
+               list(post.mentions))  # fmt: skip
         message = rows.message(name, row)
         if brought.reacted:
             message["reactions"] = [
@@ -116,7 +117,8 @@ async def objects(connection: Connection, decided: Plan, shown: set[int]) -> Obj
 
 def _message(state: MessageState, conversation_id: str) -> Wire:
     row = (state.seq, state.rev, state.author_id, state.body, state.format, state.attributes, state.reply_to,
-           state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by)  # fmt: skip
+           state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by,
+           state.mentions)  # fmt: skip
     message = rows.message(conversation_id, row)
     message["reactions"] = [
         {"symbol": symbol, "count": marks.count, "by": list(marks.by)}
@@ -153,13 +155,13 @@ async def growths(
             author_id = one.post.author_id
             if author_id not in growth.profiles and author_id in known.profiles:
                 growth.profiles[author_id] = rows.profile(author_id, *known.profiles[author_id])
-    if decided.changed or decided.receipts:
+    if decided.changed or decided.receipts or any(one.post.mentions for one in decided.accepted):
         await _add_profiles(connection, [growth for growth in grown.values() if growth.followed])
     return grown
 
 
 async def _add_profiles(connection: Connection, growths: Sequence[Growth]) -> None:
-    """The profiles of those whom changed messages and receipts name."""
+    """The profiles of those whom messages and receipts name."""
     people = {growth.conversation_id: rows.people(growth.messages, growth.members) for growth in growths}
     found = await profiles.read(connection, {user_id for named in people.values() for user_id in named})
     for growth in growths:

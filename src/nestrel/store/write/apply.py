@@ -7,7 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.commands import Earlier
+from nestrel.core.commands import Earlier, Post
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Plan
 from nestrel.core.posting import Accepted
@@ -16,7 +16,7 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, hashes, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
-from nestrel.store.write import expiry
+from nestrel.store.write import expiry, naming
 from nestrel.store.write.expiry import Measured
 
 _COLUMNS = (
@@ -24,6 +24,7 @@ _COLUMNS = (
     "reply_to", "key_hash", "fingerprint", "removed_at", "removed_by",
 )  # fmt: skip
 _EDITED = ("edited_at", "edits")
+_MENTIONS = ("mentions",)
 _EARLIER_COLUMNS = ("conversation_id", "seq", "n", "body", "format", "created_at", "edited_at", "editor_id")
 _REACTION_COLUMNS = ("conversation_id", "seq", "symbol", "user_id", "created_at")
 _COUNT_COLUMNS = ("conversation_id", "seq", "symbol", "count", "since", "rev")
@@ -32,11 +33,12 @@ _CHANGE = """
 UPDATE nestrel.messages m
 SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = u.body, format = u.format,
     edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
-    attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
+    mentions = u.mentions::text[], attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
     fingerprint = CASE WHEN u.emptied THEN NULL ELSE m.fingerprint END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text[], $5::text[],
-            $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::boolean[])
-     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, emptied)
+            $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::boolean[],
+            $11::text[])
+     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, emptied, mentions)
 WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
 """
 
@@ -154,12 +156,17 @@ def _few_posts_alone(decided: Plan) -> bool:
         0 < len(decided.accepted) <= limits.AT_ONCE
         and not decided.changed
         and not decided.receipts
-        and not any(one.post.brought is not None or one.post.removed_at is not None for one in decided.accepted)
+        and not any(_bears_more(one.post) for one in decided.accepted)
         and not any(
             place.floor > place.stored_floor or place.rule.excess(place.messages, place.size)
             for place in {one.place for one in decided.accepted}
         )
     )
+
+
+def _bears_more(post: Post) -> bool:
+    """Whether there is more to a post than what the quick statements write."""
+    return post.brought is not None or post.removed_at is not None or bool(post.mentions)
 
 
 def _posts(accepted: Sequence[Accepted]) -> tuple[Any, ...]:
@@ -183,20 +190,25 @@ def _posts(accepted: Sequence[Accepted]) -> tuple[Any, ...]:
 
 async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
     """By COPY, which costs both sides about half of an INSERT."""
-    records = [
+    records: list[tuple[Any, ...]] = [
         (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, reply_to,
          post.key_hash, post.fingerprint, post.removed_at, post.removed_by)
         for place, post, seq, rev, at, author_n, reply_to in accepted
     ]  # fmt: skip
+    columns: tuple[str, ...] = _COLUMNS
+    if any(one.post.mentions for one in accepted):
+        columns += _MENTIONS
+        records = [(*record, list(one.post.mentions) or None) for record, one in zip(records, accepted, strict=True)]
+        await naming.name(connection, accepted)
     if not any(one.post.brought for one in accepted):
-        await copy_in(connection, "messages", _COLUMNS, records)
+        await copy_in(connection, "messages", columns, records)
         return
     edited = [
         (None, 0) if one.post.brought is None else (one.post.brought.edited_at, len(one.post.brought.earlier))
         for one in accepted
     ]
     full = [record + more for record, more in zip(records, edited, strict=True)]
-    await copy_in(connection, "messages", _COLUMNS + _EDITED, full)
+    await copy_in(connection, "messages", columns + _EDITED, full)
     await _bring(connection, [one for one in accepted if one.post.brought is not None])
 
 
@@ -229,6 +241,7 @@ async def _change(connection: Connection, changed: dict[MessageState, Locked]) -
     states = [state for state in changed if state.row_rev is not None]
     if states:
         await _change_rows(connection, states, [changed[state].id for state in states])
+        await naming.rename(connection, changed)
     await _react(connection, changed)
 
 
@@ -246,6 +259,7 @@ async def _change_rows(connection: Connection, states: Sequence[MessageState], i
         array([state.removed_at for state in states]),
         [state.removed_by for state in states],
         array([state.emptied for state in states]),
+        [texts(state.mentions) if state.mentions else None for state in states],
     )
     earlier = [(id_, state.seq, body) for id_, state in zip(ids, states, strict=True) for body in state.earlier]
     if earlier:

@@ -97,6 +97,7 @@ def _posts(units: Sequence[Sequence[Command]]) -> list[Post]:
         and command.conversation_id.int == number
         and not command.imported
         and command.created_at is None
+        and not command.mentions
     ]
     return posts if len(posts) == sum(map(len, units)) else []
 

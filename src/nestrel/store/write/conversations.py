@@ -17,6 +17,7 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.conversations import find_direct
+from nestrel.store.write import directory
 
 _INSERT = f"""
 INSERT INTO nestrel.conversations (
@@ -44,7 +45,7 @@ UPDATE nestrel.conversations SET
        visibility = CASE WHEN 'visibility' = ANY($2::text[]) THEN $6::text ELSE visibility END,
        attributes = CASE WHEN 'attributes' = ANY($2::text[]) THEN $7::text ELSE attributes END,
        rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
-WHERE id = $1 RETURNING rev
+WHERE id = $1 RETURNING rev, name, title
 """
 
 
@@ -81,6 +82,9 @@ async def _insert(database: Database, connection: Connection, new: NewConversati
     )  # fmt: skip
     users, roles = [user_id for user_id, _ in new.members], [role.value for _, role in new.members]
     await execute(connection, _INSERT_MEMBERS, new.id, new.created_at, users, roles)
+    await directory.enlist(connection, users)
+    if new.name or new.title:
+        await directory.name_conversation(connection, new.id, new.name, new.title)
     if rule.keep_for is not None:
         await rules.mark_due(connection, [new.id])
     await database.announce(connection, [Moved(new.id, rev, tuple(users))])
@@ -99,7 +103,9 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, fiel
         async with database.write() as connection:
             check_change((await see(connection, conversation_id, caller, lock=True)).standing, fields)
             values = fields.get("title"), name, key, fields.get("visibility"), fields.get("attributes")
-            [(rev,)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
+            [(rev, *called)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
+            if not fields.keys().isdisjoint(("name", "title")):
+                await directory.name_conversation(connection, conversation_id, *called)
             await database.announce(connection, [Moved(conversation_id, rev)])
 
 
@@ -112,4 +118,5 @@ async def close(database: Database, caller: Caller, conversation_id: UUID) -> No
     async with database.write() as connection:
         check_closing((await see(connection, conversation_id, caller, lock=True)).standing)
         [(rev,)] = await fetch(connection, _CLOSE, conversation_id)
+        await directory.name_conversation(connection, conversation_id, None, None)
         await database.announce(connection, [Moved(conversation_id, rev)])

@@ -62,12 +62,17 @@ class Crowds:
         if not isinstance(first, Read):
             self._release(place, first.author_id if isinstance(first, Post) else first.user_id)
             return False
+        crowded, waiting = self._crowded(place), place in self._held or place in self._due
+        if not self._beside_posts(place):
+            if waiting:
+                self._hand_on(place)
+            return False
+        if not crowded and not waiting:
+            return False
         held = self._held.get(place)
         if held is not None:
             held.append((unit, answered))
             return True
-        if not self._crowded(place) and place not in self._due:
-            return False
         self._held[place] = [(unit, answered)]
         asyncio.get_running_loop().call_later(GATHERED_SECONDS, self._over, place)
         return True
@@ -87,8 +92,11 @@ class Crowds:
         if now - since > GATHERED_SECONDS:
             since, count = now, 0
         _note(self._counts, place, (since, count + 1))
+        return count >= _CROWD
+
+    def _beside_posts(self, place: int) -> bool:
         posted = self._posts.get(place)
-        return count >= _CROWD and posted is not None and now - posted < _BESIDE_SECONDS
+        return posted is not None and time.monotonic() - posted < _BESIDE_SECONDS
 
     def _over(self, place: int) -> None:
         """Those that were gathered have waited long enough."""
@@ -108,7 +116,8 @@ class Crowds:
         if not due:
             self._due.pop(place, None)
             return
-        portion = [due.popleft() for _ in range(min(len(due), _PORTION))]
+        size = min(len(due), _PORTION) if self._beside_posts(place) else len(due)
+        portion = [due.popleft() for _ in range(size)]
         left = len(portion)
 
         def counted(answered: Answered) -> Answered:
@@ -123,10 +132,13 @@ class Crowds:
 
         self._write([(unit, counted(answered)) for unit, answered in portion])
 
+    def _hand_on(self, place: int) -> None:
+        """Hand on all that waits in a conversation, in its order."""
+        units = [*self._due.pop(place, ()), *self._held.pop(place, ())]
+        if units:
+            self._write(units)
+
     def flush(self) -> None:
         """Hand on all that is held: nobody waits for more."""
-        for waiting in (self._held, self._due):
-            units = [unit for gathered in waiting.values() for unit in gathered]
-            waiting.clear()
-            if units:
-                self._write(units)
+        for place in {**self._due, **self._held}:
+            self._hand_on(place)

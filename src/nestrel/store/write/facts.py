@@ -21,6 +21,7 @@ from nestrel.store.native import Connection, array, execute, fetch, hashes, text
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS
 from nestrel.store.write import imported as imports
+from nestrel.store.write import naming
 from nestrel.store.write.memory import Author, Memory
 
 
@@ -175,6 +176,14 @@ async def read(
             known.now, found = await imports.read(connection, imported, locked)
             ordinary, brought = known.facts.posts, iter(found)
             known.facts.posts = iter([next(brought if post.imported else ordinary) for post in posts])
+    known.facts.strangers = await naming.strangers(connection, commands)
+    if known.facts.strangers:
+        known.facts.posts = iter(
+            [
+                fact._replace(strangers=known.facts.strangers.get(id(post), ()))
+                for post, fact in zip(posts, known.facts.posts, strict=True)
+            ]
+        )
     if len(posts) == len(commands):
         return known
     changes = [command for command in commands if isinstance(command, Change)]

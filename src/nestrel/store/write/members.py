@@ -13,6 +13,7 @@ from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, fetch
+from nestrel.store.write import directory
 
 _CENSUS = """
 SELECT (SELECT role FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 AND left_at IS NULL)
@@ -121,4 +122,6 @@ async def _put(
         return
     new = present is None
     [(rev,)] = await fetch(connection, _PUT, int(new), conversation_id, user_id, role.value)
+    if new:
+        await directory.enlist(connection, [user_id])
     await database.announce(connection, [Moved(conversation_id, rev, (user_id,) if new else ())])

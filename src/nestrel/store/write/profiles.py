@@ -10,13 +10,14 @@ from nestrel.store import epochs
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.write import directory
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
 one transaction: everyone has the new profile, or nobody."""
 
 _FIRST_SIGHT = """
-INSERT INTO nestrel.profiles VALUES ($1, $2, $3, 1) ON CONFLICT DO NOTHING RETURNING rev
+INSERT INTO nestrel.profiles VALUES ($1, $2, $3, 1) ON CONFLICT DO NOTHING RETURNING rev, display_name
 """
 # What is not named stays, also where another change of the same profile is under way.
 _CHANGE = """
@@ -25,7 +26,7 @@ UPDATE nestrel.profiles SET rev = rev + 1,
        picture = CASE WHEN 'picture' = ANY($2::text[]) THEN $4::text ELSE picture END
 WHERE user_id = $1 AND (('display_name' = ANY($2::text[]) AND display_name IS DISTINCT FROM $3::text)
     OR ('picture' = ANY($2::text[]) AND picture IS DISTINCT FROM $4::text))
-RETURNING rev
+RETURNING rev, display_name
 """
 _NEXT_MEMBERSHIPS = """
 SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $2
@@ -71,9 +72,12 @@ async def change(database: Database, user_id: str, fields: Mapping[str, str | No
 
 async def _write(database: Database, user_id: str, statement: str, *values: object) -> None:
     async with database.write() as connection:
-        if not await fetch(connection, statement, user_id, *values):
+        found = await fetch(connection, statement, user_id, *values)
+        if not found:
             return
         more = await _tell(database, connection, user_id, UUID(int=0))
+        # Behind the conversations' locks, as everywhere: nobody then waits in a ring.
+        await directory.name_person(connection, user_id, found[0][1])
     while more:
         more = await go_on(database, user_id)
 

@@ -1,0 +1,49 @@
+"""People: who can be found, and what one of them has said."""
+
+from __future__ import annotations
+
+from itertools import islice
+from typing import TYPE_CHECKING
+
+import click
+
+from nestrel.cli import output
+from nestrel.cli.options import as_json, with_client
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client
+
+
+@click.command()
+@click.argument("words", required=False, default="")
+@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="At most this many.")
+@as_json
+@with_client
+def people(client: Client, words: str, limit: int, as_json: bool) -> None:
+    """List the people whom you can see; with WORDS those whose name or id has words that begin so."""
+    found = list(islice(client.people(words), limit))
+    if as_json:
+        for person in found:
+            output.json_line(person)
+    elif found:
+        output.people_table(found)
+    else:
+        output.console().print(
+            "nobody whom you can see is called so" if words else "nobody shares a conversation with you"
+        )
+
+
+@click.command()
+@click.argument("user")
+@click.option("-n", "--count", type=click.IntRange(1, 200), default=20, show_default=True, help="How many messages.")
+@as_json
+@with_client
+def said(client: Client, user: str, count: int, as_json: bool) -> None:
+    """Show the newest messages of USER (a user id) in all of your conversations, oldest at the top."""
+    page = client.said_page(user, limit=count)
+    for message in reversed(page.items):
+        if as_json:
+            output.json_line(message)
+        else:
+            called = page.conversations[message.conversation_id]
+            output.message_line(message, page.profiles, called.name or called.title or message.conversation_id)

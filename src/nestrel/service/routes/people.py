@@ -1,0 +1,127 @@
+"""People: the directory, one profile, and what one person has said."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Path, Query, Request
+
+from nestrel.core.objects import PeoplePage, Profile, SaidPage
+from nestrel.core.problems import NotFound, invalid
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.listing import opened
+from nestrel.service.models import PeopleQuery, SaidQuery
+from nestrel.service.questions import sealed, unsealed
+from nestrel.service.state import Service
+from nestrel.store import rows
+from nestrel.store.access import Caller
+from nestrel.store.native import Connection
+from nestrel.store.read import people, profiles, said
+from nestrel.store.read.said import Position
+from nestrel.store.rows import Wire
+
+router = APIRouter(prefix="/people", route_class=JsonRoute, tags=["people"])
+
+UserPath = Annotated[str, Path(description="a user id; `me` stands for yourself")]
+_MESSAGES = "/messages"
+
+
+def viewer_of(service: Service, caller: Caller) -> str | None:
+    """Through whose eyes the directory is seen; None where everyone is."""
+    return None if caller.service or service.settings.directory == "all" else caller.user_id
+
+
+async def seen(connection: Connection, service: Service, caller: Caller, user_id: str) -> str:
+    """The id of someone whom the caller may see.
+
+    Raises:
+        NotFound: there is nobody such, as far as the caller may know.
+    """
+    who = caller.user_id if user_id == "me" else user_id
+    if who != caller.user_id and not await people.visible(connection, viewer_of(service, caller), who):
+        raise NotFound(f"there is nobody called {user_id!r} whom you may see")
+    return who
+
+
+@router.get("", responses=documented(PeoplePage))
+async def listing(
+    query: Annotated[PeopleQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """Whom you can see: who is or was in a conversation with you. `q` finds by the beginning of any word of a name or
+    an id; case and accents do not matter. A page may be short while there is a `next`."""
+    async with service.database.read() as connection:
+        question, after = [query.q], ""
+        if query.cursor is not None:
+            if "q" in query.model_fields_set:
+                raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+            question, after = await unsealed(connection, service, caller, "people", query.cursor)
+        found, following = await people.find(
+            connection, viewer_of(service, caller), question[0], query.limit, after or None
+        )
+        known = await profiles.read(connection, found)
+        cursor = None
+        if following is not None:
+            cursor = await sealed(connection, service, caller, "people", question, following)
+    answer = {"items": [known[user_id] for user_id in found], "next": cursor}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
+
+
+@router.get("/{user_id:path}/messages", responses=documented(SaidPage))
+async def messages(
+    user_id: UserPath,
+    query: Annotated[SaidQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Json:
+    """What someone has said in your conversations, without what was removed, newest first unless `order` says
+    otherwise."""
+    if not request.scope["raw_path"].endswith(_MESSAGES.encode()):
+        return await show(user_id + _MESSAGES, service, caller)  # an id that ends so, percent-encoded
+    of = f"said {user_id}"
+    descending, older, after = query.order != "asc", query.order != "asc", None
+    if query.cursor is not None:
+        if query.order is not None:
+            raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+        key = opened(service.seal.open_listing, caller.user_id, of, query.cursor)
+        descending, older, after = key[0] == "d", key[1] == "o", _position(key[2:])
+    viewer = None if caller.service else caller.user_id
+    async with service.database.read() as connection:
+        who = await seen(connection, service, caller, user_id)
+        page = await said.page(connection, viewer, who, query.limit, older=older, after=after)
+        items = page.items if older == descending else page.items[::-1]
+        beyond = {older: page.last if page.more else None}
+        back = await said.page(connection, viewer, who, 1, older=not older, after=page.first or after)
+        beyond[not older] = (page.first or after) if back.items else None
+        known = await profiles.read(connection, rows.people(items, []))
+        called = await said.called(connection, [UUID(item["conversation_id"]) for item in items])
+
+    def cursor(to_older: bool) -> str | None:
+        at = beyond[to_older]
+        if at is None:
+            return None
+        key = f"{'d' if descending else 'a'}{'o' if to_older else 'n'}{_key(at)}"
+        return service.seal.listing(caller.user_id, of, key)
+
+    cursors = {"older": cursor(True), "newer": cursor(False)}
+    answer: Wire = {"items": items, **cursors, "profiles": known, "conversations": called}
+    return Json(answer, headers=link_header(request, cursors, query.limit))
+
+
+@router.get("/{user_id:path}", responses=documented(Profile))
+async def show(user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Json:
+    """One person's profile; 404 for whom you cannot see."""
+    async with service.database.read() as connection:
+        who = await seen(connection, service, caller, user_id)
+        return Json((await profiles.read(connection, [who]))[who])
+
+
+def _key(at: Position) -> str:
+    return f"{at.at.isoformat()} {at.conversation_id.hex} {at.seq}"
+
+
+def _position(key: str) -> Position:
+    at, conversation_id, seq = key.split(" ")
+    return Position(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

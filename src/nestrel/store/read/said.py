@@ -1,0 +1,85 @@
+"""What one person has said in all the conversations that somebody may read, by time: each conversation's own order is
+an order by time, and they are merged."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any, NamedTuple
+from uuid import UUID
+
+from nestrel.store import rows, rules
+from nestrel.store.native import Connection, fetch
+from nestrel.store.read import messages
+from nestrel.store.rows import MESSAGE_COLUMNS, Wire
+
+_PLACES = {
+    True: "nestrel.conversations c WHERE c.closed_at IS NULL AND $1::text IS NOT NULL",
+    False: """nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
+    WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL""",
+}
+
+
+def _sql(*, every: bool, older: bool) -> str:
+    """The next messages of one author from a position on. Where the position lies in a conversation is found by its
+    time; those of that very moment are told apart by conversation and number."""
+    bound, order, compare = (
+        ("m.seq < nestrel.seq_at_v1(place.id, $3 + interval '1 microsecond')", "DESC", "<")
+        if older
+        else ("m.seq >= nestrel.seq_at_v1(place.id, $3)", "ASC", ">")
+    )
+    return f"""
+SELECT place.id, {rows.columns("said", MESSAGE_COLUMNS)}
+FROM (SELECT c.id, {rules.floor("c")} AS floor FROM {_PLACES[every]}) place
+CROSS JOIN LATERAL (
+    SELECT {MESSAGE_COLUMNS} FROM nestrel.messages m
+    WHERE m.conversation_id = place.id AND m.author_id = $2 AND m.removed_at IS NULL AND m.seq >= place.floor
+      AND ($3::timestamptz IS NULL
+           OR ({bound} AND (m.created_at, m.conversation_id, m.seq) {compare} ($3, $4::uuid, $5)))
+    ORDER BY m.seq {order} LIMIT $6) said
+ORDER BY said.created_at {order}, place.id {order}, said.seq {order} LIMIT $6
+"""
+
+
+_SAID = {(every, older): _sql(every=every, older=older) for every in (True, False) for older in (True, False)}
+_CALLED = "SELECT id, name, title, kind FROM nestrel.conversations WHERE id = ANY($1::uuid[])"
+
+
+class Position(NamedTuple):
+    """A message's place among all of an author's."""
+
+    at: datetime
+    conversation_id: UUID
+    seq: int
+
+
+class Page(NamedTuple):
+    """Messages, with the positions of the first and the last, and whether there is more beyond the last."""
+
+    items: list[Wire]
+    first: Position | None
+    last: Position | None
+    more: bool
+
+
+async def page(
+    connection: Connection, viewer: str | None, author: str, limit: int, *, older: bool, after: Position | None
+) -> Page:
+    """Messages of an author that are no tombstones, newest first if `older`, else oldest first, from behind a
+    position; in the viewer's own conversations, for None in all."""
+    values = after or (None, None, None)
+    found = await fetch(connection, _SAID[viewer is None, older], viewer or "", author, *values, limit + 1)
+    kept = found[:limit]
+    items = await messages.wires(connection, [(row[0], row[1:]) for row in kept])
+    first, last = (_position(kept[0]), _position(kept[-1])) if kept else (None, None)
+    return Page(items, first, last, len(found) > limit)
+
+
+def _position(row: Sequence[Any]) -> Position:
+    return Position(row[8], row[0], row[1])
+
+
+async def called(connection: Connection, ids: Sequence[UUID]) -> Mapping[str, Wire]:
+    """What conversations are called, by id."""
+    found = await fetch(connection, _CALLED, list(set(ids)))
+    return {str(id_): {"name": name, "title": title, "kind": kind} for id_, name, title, kind in found}
