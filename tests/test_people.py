@@ -5,6 +5,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import AsyncIterator, Callable
 from typing import Any
+from unittest.mock import AsyncMock
 from urllib.parse import quote
 
 import pytest
@@ -215,7 +216,7 @@ async def test_the_directory_is_what_a_scan_finds(
             shared |= {(now, one) for now in inside - left for one in inside}
 
     def matches(id_: str) -> bool:
-        called = name[id_] if id_ in named else id_
+        called = name[id_] if id_ in named else ""
         return all(any(plain(word).startswith(plain(wanted)) for word in [*words(called), *words(who[id_])])
                    for wanted in words(q))  # fmt: skip
 
@@ -224,7 +225,7 @@ async def test_the_directory_is_what_a_scan_finds(
     )
     expected = {who[one] for one in visible if matches(one)}
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(people, "_PAIRS", 10**6 if few else -1)
+        patch.setattr(people, "_few", AsyncMock(return_value=few))
         patch.setattr(people, "_CHUNK", 3)
         listed, after = list[str](), None
         async with database.read() as connection:
