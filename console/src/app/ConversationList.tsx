@@ -2,7 +2,7 @@ import { Megaphone, Plus, User, Users } from "lucide-react";
 import { useDeferredValue, useState } from "react";
 import { NavLink } from "react-router";
 import type { Conversation } from "../api/client";
-import { count, exactTime, shortTime, titleOf } from "../lib/format";
+import { count, counted, exactTime, shortTime, titleOf } from "../lib/format";
 import { MakeDialog } from "./MakeDialog";
 import { OpenDialog } from "./OpenDialog";
 import { useSeat } from "./seatContext";
@@ -67,6 +67,8 @@ export function ConversationList() {
   );
 }
 
+const most = (n: number): string => (n > 999 ? "999+" : String(n));
+
 function Item({ one }: { one: Conversation }) {
   const { seat } = useSeat();
   const Icon = ICONS[one.kind];
@@ -87,17 +89,20 @@ function Item({ one }: { one: Conversation }) {
       <span className="col-start-2 truncate text-xs text-faint">
         {last ? (last.removed_at ? "removed" : `${who}: ${last.body}`) : "nothing said yet"}
       </span>
-      {one.unread ? (
-        <span
-          className="sounding justify-self-end font-semibold text-buoy"
-          title={`${count(one.unread)} unread`}
-        >
-          {one.unread > 999 ? "999+" : one.unread}
-          <span className="sr-only"> unread</span>
-        </span>
-      ) : (
-        <span />
-      )}
+      <span className="sounding flex justify-end gap-1.5 font-semibold text-buoy">
+        {one.unread_mentions ? (
+          <span title={`${counted(one.unread_mentions, "message names", "messages name")} you`}>
+            @{most(one.unread_mentions)}
+            <span className="sr-only"> name you</span>
+          </span>
+        ) : null}
+        {one.unread ? (
+          <span title={`${count(one.unread)} unread`}>
+            {most(one.unread)}
+            <span className="sr-only"> unread</span>
+          </span>
+        ) : null}
+      </span>
     </NavLink>
   );
 }

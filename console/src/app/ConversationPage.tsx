@@ -71,7 +71,7 @@ function Conversing({ id }: { id: string }) {
           reading
         </div>
       )}
-      {conversation && <Foot conversation={conversation} onJoined={() => void shown.refetch()} />}
+      {conversation && <Foot conversation={conversation} copy={copy} onJoined={() => void shown.refetch()} />}
     </main>
   );
 }
@@ -104,7 +104,8 @@ function Heading({ conversation }: { conversation: Conversation | undefined }) {
   );
 }
 
-function Foot({ conversation, onJoined }: { conversation: Conversation; onJoined: () => void }) {
+function Foot(props: { conversation: Conversation; copy: ConversationCopy | null; onJoined: () => void }) {
+  const { conversation, copy, onJoined } = props;
   const { seat } = useSeat();
   const { my_role: role, kind } = conversation;
   if (role === null) {
@@ -131,5 +132,5 @@ function Foot({ conversation, onJoined }: { conversation: Conversation; onJoined
         {kind === "bulletin" ? "Owners and moderators write here." : "You read here."}
       </p>
     );
-  return <Composer id={conversation.id} />;
+  return copy && <Composer copy={copy} />;
 }

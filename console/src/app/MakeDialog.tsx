@@ -1,7 +1,8 @@
 import { Dialog } from "radix-ui";
 import { type FormEvent, type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
-import { answered, type Conversation, Refusal } from "../api/client";
+import { answered, type Conversation, type Profile, Refusal } from "../api/client";
+import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
 import { Button, field } from "./ui";
 
@@ -15,14 +16,18 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
   const [kind, setKind] = useState<Kind>("group");
   const [problems, setProblems] = useState<Record<string, string>>({});
   const [busy, setBusy] = useState(false);
+  const [chosen, setChosen] = useState<Profile[]>([]);
+
+  const choose = (one: Kind) => {
+    setKind(one);
+    if (one === "direct") setChosen((before) => before.slice(0, 1));
+  };
 
   const make = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = new FormData(event.currentTarget);
     const text = (name: string) => String(form.get(name) ?? "").trim();
-    const members = text("members")
-      .split(/[\s,]+/)
-      .filter(Boolean);
+    const members = chosen.map((one) => one.user_id);
     setBusy(true);
     try {
       const body =
@@ -38,6 +43,7 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
       const made = await answered(seat.api.POST("/v1/conversations", { body }));
       setOpen(false);
       setProblems({});
+      setChosen([]);
       await seat.list.read();
       await navigate(`/c/${made.id}`);
     } catch (error) {
@@ -64,8 +70,7 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
               <legend className="sr-only">Kind</legend>
               {(["group", "bulletin", "direct"] as const).map((one) => (
                 <label key={one} className="flex items-center gap-1">
-                  <input type="radio" name="kind" checked={kind === one} onChange={() => setKind(one)} />{" "}
-                  {one}
+                  <input type="radio" name="kind" checked={kind === one} onChange={() => choose(one)} /> {one}
                 </label>
               ))}
             </fieldset>
@@ -83,12 +88,28 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
                 </label>
               </>
             )}
-            <Field
-              name="members"
-              label={kind === "direct" ? "With" : "Members"}
-              hint={kind === "direct" ? "one user id" : "user ids, with spaces between them"}
-              problem={problems.members}
-            />
+            <div>
+              <label htmlFor="make-members" className="font-medium">
+                {kind === "direct" ? "With" : "Members"}{" "}
+                <span className="font-normal text-faint">
+                  {kind === "direct" ? "one person, by name" : "by name, may be left out"}
+                </span>
+              </label>
+              <PersonField
+                id="make-members"
+                label={kind === "direct" ? "With" : "Members"}
+                chosen={chosen}
+                onChange={setChosen}
+                most={kind === "direct" ? 1 : 1000}
+                invalid={problems.members !== undefined}
+                describedBy={problems.members ? "make-members-problem" : undefined}
+              />
+              {problems.members && (
+                <p id="make-members-problem" role="alert" className="mt-1 text-buoy">
+                  {problems.members}
+                </p>
+              )}
+            </div>
             {problems.other && (
               <p role="alert" className="text-buoy">
                 {problems.other}

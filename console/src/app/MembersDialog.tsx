@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
-import { answered, type Conversation, type Member } from "../api/client";
+import { answered, type Conversation, type Member, type Profile } from "../api/client";
+import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
-import { Button, field } from "./ui";
+import { Button } from "./ui";
 
 const ROLES: Member["role"][] = ["owner", "moderator", "writer", "reader"];
 
@@ -12,6 +13,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
   const { seat } = useSeat();
   const [open, setOpen] = useState(false);
   const [problem, setProblem] = useState("");
+  const [chosen, setChosen] = useState<Profile[]>([]);
   const path = { conversation_id: conversation.id };
   const members = useQuery({
     queryKey: ["members", conversation.id, conversation.rev, seat.userId],
@@ -40,10 +42,13 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
 
   const add = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    const form = event.currentTarget;
-    const userId = String(new FormData(form).get("user") ?? "").trim();
-    if (userId)
-      void act(answered(seat.api.PUT(address, { ...one(userId), body: {} }))).then(() => form.reset());
+    const people = chosen;
+    setChosen([]);
+    void act(
+      Promise.all(
+        people.map(({ user_id }) => answered(seat.api.PUT(address, { ...one(user_id), body: {} }))),
+      ),
+    );
   };
 
   return (
@@ -95,8 +100,10 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
           </ul>
           {manages && (
             <form onSubmit={add} className="mt-3 flex gap-2">
-              <input name="user" aria-label="User id to add" placeholder="User id to add" className={field} />
-              <Button type="submit">Add</Button>
+              <PersonField id="members-add" label="People to add" chosen={chosen} onChange={setChosen} />
+              <Button type="submit" disabled={chosen.length === 0} className="self-end">
+                Add
+              </Button>
             </form>
           )}
           {(problem || members.error) && (

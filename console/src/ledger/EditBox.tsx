@@ -1,6 +1,7 @@
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
+import { renamed } from "../lib/mentions";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { CommandRefused } from "../sync/line";
 import type { Seat } from "../sync/seat";
@@ -25,7 +26,8 @@ export function EditBox({ message, copy, seat, onEnd }: Props) {
   const save = async () => {
     if (body.trim() === "") return setProblem("A message cannot be empty. Remove it instead.");
     try {
-      await seat.commands.edit(copy, message.seq, body, rev);
+      const mentions = renamed(message.mentions ?? [], message.body, body, copy.nameable());
+      await seat.commands.edit(copy, message.seq, body, mentions, rev);
       onEnd();
     } catch (error) {
       const present =

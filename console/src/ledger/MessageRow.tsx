@@ -12,6 +12,7 @@ import { reactedWith, rightsOn } from "./actions";
 import { Earlier } from "./Earlier";
 import { EditBox } from "./EditBox";
 import { GRID } from "./grid";
+import { NamedBeside, NamedText } from "./Named";
 import { ChooseSymbol, Reactions } from "./Reactions";
 import { Receipts } from "./Receipts";
 
@@ -104,7 +105,7 @@ export function MessageRow(props: Props) {
               {message.reply_to !== null && (
                 <span className="sounding mr-2 text-faint">↳ {message.reply_to}</span>
               )}
-              <Body message={message} copy={copy} />
+              <Body message={message} copy={copy} me={seat.userId} />
               {waiting && <span className="ml-2 text-xs text-buoy">queued</span>}
               {message.edits > 0 && <Earlier message={message} seat={seat} />}
               <Reactions {...{ message, copy, seat, toggle }} enabled={rights.react} />
@@ -207,7 +208,7 @@ function Bar(props: {
   );
 }
 
-function Body({ message, copy }: { message: Message; copy: ConversationCopy }) {
+function Body({ message, copy, me }: { message: Message; copy: ConversationCopy; me: string }) {
   if (message.removed_at)
     return (
       <span className="text-faint italic">
@@ -227,9 +228,15 @@ function Body({ message, copy }: { message: Message; copy: ConversationCopy }) {
         >
           {message.body}
         </Markdown>
+        <NamedBeside {...{ message, copy, me }} />
       </div>
     );
-  return <span className="whitespace-pre-wrap">{message.body}</span>;
+  return (
+    <>
+      <NamedText {...{ message, copy, me }} />
+      <NamedBeside {...{ message, copy, me }} />
+    </>
+  );
 }
 
 /** A picture from anywhere would tell its host who reads this, and when: it is a link instead. */

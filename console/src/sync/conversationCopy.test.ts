@@ -93,12 +93,12 @@ describe("a copy of a conversation", () => {
       [6, ["ines"]],
       [4, ["odd"]],
     ]);
-    expect(copy.unreadOf("odd")).toBe(3);
+    expect(copy.unreadOf("odd")).toEqual({ unread: 3, unread_mentions: 0 });
     expect(copy.unreadOf("mara")).toBeNull();
     copy.applyChanges(
       changes([{ ...message(5, 11, ""), removed_at: "now" }], { members: [member("ines", 5, 7)] }),
     );
-    expect(copy.unreadOf("odd")).toBe(2);
+    expect(copy.unreadOf("odd")).toEqual({ unread: 2, unread_mentions: 0 });
     expect(copy.readSeqOf("ines")).toBe(6);
     copy.applyMembers([member("odd", 2, 12)], []);
     expect(copy.unreadOf("odd")).toBeNull();

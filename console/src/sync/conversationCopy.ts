@@ -1,4 +1,5 @@
 import type { ChangeSet, HistoryPage, Member, Message, Profile } from "../api/client";
+import type { Nameable } from "../lib/mentions";
 import { Observable } from "./observable";
 import { type Entry, overlaid } from "./outbox";
 import { isNewer } from "./replica";
@@ -155,17 +156,28 @@ export class ConversationCopy extends Observable {
     return marks;
   }
 
-  /** Messages of others above a receipt that are not removed; null where not all of them are held. */
-  unreadOf(userId: string): number | null {
+  /** Messages of others above a receipt that are not removed, and those of them that name the member; null where not
+   * all of them are held. */
+  unreadOf(userId: string): { unread: number; unread_mentions: number } | null {
     const read = this.readSeqOf(userId);
     if (read === null) return null;
     let unread = 0;
+    let unread_mentions = 0;
     for (let seq = Math.max(read, this.floor - 1) + 1; seq <= this.head; seq++) {
       const message = this.messages.get(seq);
       if (!message) return null;
-      if (message.author_id !== userId && message.removed_at === null) unread += 1;
+      if (message.author_id === userId || message.removed_at !== null) continue;
+      unread += 1;
+      if (message.mentions?.includes(userId)) unread_mentions += 1;
     }
-    return unread;
+    return { unread, unread_mentions };
+  }
+
+  /** Members who can be named, by what they are called. */
+  nameable(): Nameable[] {
+    return [...this.members.values()]
+      .filter((one) => one.left_at === null)
+      .map((one) => ({ userId: one.user_id, name: this.nameOf(one.user_id) }));
   }
 
   nameOf(userId: string): string {

@@ -9,7 +9,14 @@ export type Entry = {
   kind: Kind;
   /** Its own id; for a post the idempotency key. */
   key: string;
-  content: { body?: string; rev?: number; seq?: number; symbol?: string; read_seq?: number };
+  content: {
+    body?: string;
+    mentions?: string[];
+    rev?: number;
+    seq?: number;
+    symbol?: string;
+    read_seq?: number;
+  };
   at: string;
   reason: string | null;
 };
@@ -32,11 +39,15 @@ export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): O
     present &&
     present.body === entry.content.body &&
     present.author_id === me &&
-    present.removed_at === null
+    present.removed_at === null &&
+    (entry.content.mentions === undefined || same(entry.content.mentions, present.mentions ?? []))
   )
     return { is: "done", message: present };
   return { is: "refused" };
 }
+
+const same = (one: string[], other: string[]): boolean =>
+  one.length === other.length && one.every((value, n) => value === other[n]);
 
 /** The waiting edits that were written on top of an edit which has just been carried out, with the `rev` of its answer:
  * one's own edit in between makes none of them stale. An edit that was taken had seen the newest body. */
@@ -62,9 +73,22 @@ export function overlaid(message: Message, entries: Entry[], me: string): Messag
   for (const entry of entries) {
     if (entry.content.seq !== message.seq || entry.reason !== null || shown.removed_at !== null) continue;
     if (entry.kind === "edit")
-      shown = { ...shown, body: entry.content.body ?? shown.body, edited_at: entry.at };
+      shown = {
+        ...shown,
+        body: entry.content.body ?? shown.body,
+        mentions: entry.content.mentions ?? shown.mentions,
+        edited_at: entry.at,
+      };
     else if (entry.kind === "remove")
-      shown = { ...shown, body: "", attributes: {}, reactions: [], removed_at: entry.at, removed_by: me };
+      shown = {
+        ...shown,
+        body: "",
+        attributes: {},
+        reactions: [],
+        mentions: [],
+        removed_at: entry.at,
+        removed_by: me,
+      };
     else if (entry.kind === "react" || entry.kind === "unreact") shown = reacted(shown, entry, me);
   }
   return shown;

@@ -139,6 +139,10 @@ export class Seat extends Observable {
 
   unreadIs(conversation: string, unread: number | null): void {
     this.list.replace(conversation, { unread });
+    // How many of them name this member is in the rows, where all of them are held.
+    const rows = unread === 0 ? { unread_mentions: 0 } : this.copies.get(conversation)?.unreadOf(this.userId);
+    if (rows) this.list.replace(conversation, { unread_mentions: rows.unread_mentions });
+    else void this.list.refresh(conversation);
   }
 
   // Catching up

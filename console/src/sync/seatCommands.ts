@@ -21,7 +21,7 @@ export class SeatCommands {
   private async change(
     copy: ConversationCopy,
     kind: "edit" | "remove" | "react" | "unreact",
-    content: { seq: number; body?: string; rev?: number; symbol?: string },
+    content: { seq: number; body?: string; mentions?: string[]; rev?: number; symbol?: string },
   ): Promise<void> {
     if (this.owner.line.state !== "live") return this.owner.outbox.put(kind, copy.id, content);
     const answer = await this.owner.line.command({ type: kind, conversation_id: copy.id, ...content });
@@ -34,8 +34,8 @@ export class SeatCommands {
   }
 
   /** A new body; with `rev`, only if the message still stands there. */
-  edit(copy: ConversationCopy, seq: number, body: string, rev?: number): Promise<void> {
-    return this.change(copy, "edit", { seq, body, ...(rev === undefined ? {} : { rev }) });
+  edit(copy: ConversationCopy, seq: number, body: string, mentions: string[], rev?: number): Promise<void> {
+    return this.change(copy, "edit", { seq, body, mentions, ...(rev === undefined ? {} : { rev }) });
   }
 
   remove(copy: ConversationCopy, seq: number): Promise<void> {
@@ -59,7 +59,7 @@ export class SeatCommands {
   }
 
   /** Post; the row stands in the ledger as soon as it is kept, and while away it waits for the line. */
-  post(id: string, body: string): void {
-    void this.owner.outbox.put("post", id, { body });
+  post(id: string, body: string, mentions: string[] = []): void {
+    void this.owner.outbox.put("post", id, mentions.length ? { body, mentions } : { body });
   }
 }

@@ -71,7 +71,7 @@ export class SeatList {
   }
 
   /** Read one conversation of the list again. */
-  private async refresh(id: string): Promise<void> {
+  async refresh(id: string): Promise<void> {
     try {
       const params = { path: { conversation_id: id } };
       const exchange = this.owner.api.GET("/v1/conversations/{conversation_id}", { params });
@@ -115,7 +115,7 @@ export class SeatList {
     if ((own && own.read_seq !== readSeq) || removed) {
       const unread = copy?.known ? copy.unreadOf(userId) : null;
       if (unread === null) void this.refresh(listed.id);
-      else moved.unread = unread;
+      else Object.assign(moved, unread);
     }
     const rest = this.conversations.filter((one) => one !== listed);
     this.conversations = fresh.length
@@ -132,12 +132,13 @@ function grown(listed: Conversation, set: ChangeSet, fresh: Message[], userId: s
     (newest, one) => (newest && newest.seq > one.seq ? newest : one),
     listed.last_message,
   );
-  const others = fresh.filter((one) => one.author_id !== userId).length;
+  const others = fresh.filter((one) => one.author_id !== userId);
+  const named = others.filter((one) => one.mentions?.includes(userId)).length;
   // Some of what went may have been tombstones, which are not counted: the next list has it to the number.
   const gone = Math.max(0, set.floor - listed.floor);
   const kept = Math.max(0, listed.message_count + fresh.length - gone);
   // What a conversation says of itself comes with the set; what it says to this member, with the next list.
-  const { my_role, unread, partner, last_message, ...fields } = set.conversation ?? listed;
+  const { my_role, unread, unread_mentions, partner, last_message, ...fields } = set.conversation ?? listed;
   return {
     ...listed,
     ...fields,
@@ -145,6 +146,8 @@ function grown(listed: Conversation, set: ChangeSet, fresh: Message[], userId: s
     floor: set.floor,
     last_message: last,
     message_count: kept,
-    unread: listed.unread === null ? null : Math.min(listed.unread + others, gone > 0 ? kept : Infinity),
+    unread_mentions: (listed.unread_mentions ?? 0) + named,
+    unread:
+      listed.unread === null ? null : Math.min(listed.unread + others.length, gone > 0 ? kept : Infinity),
   };
 }

@@ -19,6 +19,7 @@ export const messageOf = (conversation_id: string, seq: number, rev = seq, body 
   removed_by: null,
   reactions: [],
   attachments: [],
+  mentions: [],
 });
 
 export const setOf = (id: string, messages: Message[], extra: Partial<ChangeSet> = {}): ChangeSet => ({

@@ -8,24 +8,26 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Literal
 
-from nestrel.demo.scenario import BERTHS, LOGBOOK, PORTS, ROOMS, TOPICS, VESSELS, Phrases, Room
+from nestrel.demo.scenario import BERTHS, LOGBOOK, PEOPLE, PORTS, ROOMS, TOPICS, VESSELS, Phrases, Room
 
 DAYS = 60
 MESSAGES = 4_000
 LOGBOOK_MESSAGES = 20_000
 
+_NAMES = {person.user_id: person.name for person in PEOPLE}
 _WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 
 
 @dataclass(frozen=True, slots=True)
 class Spoken:
-    """One message of the demo. `reply_to` is a `seq` of the same room."""
+    """One message of the demo. `reply_to` is a `seq` of the same room, `names` are those whom it mentions."""
 
     room: Room
     author: str
     body: str
     at: datetime
     reply_to: int | None = None
+    names: tuple[str, ...] = ()
 
     @property
     def format(self) -> str:
@@ -47,7 +49,12 @@ def _room(rng: random.Random, room: Room, count: int, until: datetime) -> Iterat
         answering = previous is not None and previous[2].answers and previous[1] != author and rng.random() < 0.45
         if answering and previous is not None:
             body = _fill(rng, rng.choice(previous[2].answers), at)
-            yield Spoken(room, author, body, at, previous[0] if rng.random() < 0.5 else None)
+            reply_to = previous[0] if rng.random() < 0.5 else None
+            names: tuple[str, ...] = ()
+            if reply_to is None and room.kind != "direct":  # who answers without saying to what says to whom
+                names = (previous[1],)
+                body = f"@{_NAMES[previous[1]]} {body}"
+            yield Spoken(room, author, body, at, reply_to, names)
             previous = None if rng.random() < 0.5 else previous
             continue
         phrases = TOPICS[rng.choice(room.topics)]

@@ -55,6 +55,7 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
                     body=line.body,
                     format=line.format,
                     reply_to=line.reply_to,
+                    mentions=line.names,
                     key=f"demo-{number}-{index}",
                     service=True,
                     created_at=line.at,
