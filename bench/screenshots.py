@@ -65,6 +65,14 @@ _COMMANDS = {
         "nestrel history copy -n 3 --token-file office.token",
         "nestrel erase petra --preview --token-file office.token",
     ],
+    "command-people": [
+        "nestrel people",
+        "nestrel people inés",
+        'nestrel post control-room "Odd, the bus is at the bridge." --mention odd',
+        "nestrel conversations list --token $(nestrel token odd) --limit 3",
+        "nestrel said odd -n 6",
+        "nestrel conversations list --all --member petra --called terminal --token $(nestrel token office --service)",
+    ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
 
@@ -118,7 +126,12 @@ async def _console(address: str) -> None:
         odd = await window("Odd Haverland", "dark")
         await choose(mara, "Control room")
         await choose(odd, "Control room")
-        await mara.get_by_label("Message", exact=True).fill("Corran, can you hold the 14:20 for the bus?")
+        await mara.get_by_label("Message", exact=True).press_sequentially("@o")
+        await mara.get_by_role("option").first.wait_for()
+        await mara.wait_for_timeout(300)
+        await mara.screenshot(path=OUT / "console-naming.png")
+        await mara.keyboard.press("Enter")
+        await mara.keyboard.type("can you hold the 14:20 for the bus?")
         await mara.keyboard.press("Enter")
         await odd.get_by_text("hold the 14:20").last.wait_for()
         await odd.get_by_label("Message", exact=True).fill("Holding. Ten minutes, no more.")
@@ -130,7 +143,7 @@ async def _console(address: str) -> None:
         await row.focus()
         await mara.keyboard.press("e")
         await mara.keyboard.press("ControlOrMeta+A")
-        await mara.keyboard.type("Corran, can you hold the 14:20 for the bus? It is at the bridge.")
+        await mara.keyboard.type("@Odd Haverland can you hold the 14:20 for the bus? It is at the bridge.")
         await mara.keyboard.press("Enter")
         last = odd.locator("article", has_text="at the bridge").last
         await last.wait_for()
@@ -142,8 +155,11 @@ async def _console(address: str) -> None:
         await mara.screenshot(path=OUT / "console-earlier-bodies.png")
         await mara.keyboard.press("Escape")
         await mara.get_by_role("button", name="6 members").click()
+        await mara.get_by_label("People to add").press_sequentially("p")
+        await mara.get_by_role("listbox", name="People").get_by_role("option").first.wait_for()
         await mara.wait_for_timeout(600)
         await mara.screenshot(path=OUT / "console-members.png")
+        await mara.keyboard.press("Escape")  # the list of people
         await mara.keyboard.press("Escape")
         await mara.get_by_role("button", name="New").click()
         await mara.locator("#make-name").fill("notices")

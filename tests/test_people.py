@@ -221,7 +221,7 @@ async def test_the_directory_is_what_a_scan_finds(
                    for wanted in words(q))  # fmt: skip
 
     visible = (
-        known if viewer is None else {one for one in IDS if one == viewer and one in known or (viewer, one) in shared}
+        known if viewer is None else {one for one in IDS if (one == viewer and one in known) or (viewer, one) in shared}
     )
     expected = {who[one] for one in visible if matches(one)}
     with pytest.MonkeyPatch.context() as patch:

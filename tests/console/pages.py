@@ -60,7 +60,8 @@ async def check_accessible(page: Page) -> None:
     """Assert that axe finds no fault, and that the page is no wider than its window."""
     await page.evaluate(_AXE.read_text())
     found = await page.evaluate("axe.run(document, {resultTypes: ['violations']})")
-    assert [(v["id"], v["nodes"][0]["html"]) for v in found["violations"]] == []
+    faults = [(v["id"], v["nodes"][0]["html"]) for v in found["violations"]]
+    assert faults == [], faults
     assert await page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
 
 

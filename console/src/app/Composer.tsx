@@ -1,4 +1,4 @@
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { matching, namedIn, soughtAt } from "../lib/mentions";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { useChoices } from "./Choices";
@@ -20,6 +20,8 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   const [caret, setCaret] = useState(0);
   const [closedAt, setClosedAt] = useState<number | null>(null);
   const box = useRef<HTMLTextAreaElement>(null);
+  /** Where the caret is to stand once what was taken from the list is in the field. */
+  const placed = useRef<number | null>(null);
   const length = [...body].length;
   const fit = body.trim() !== "" && length <= MOST;
 
@@ -40,7 +42,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
     setBody(before + body.slice(caret).trimStart());
     setCaret(before.length);
     setClosedAt(naming.from);
-    requestAnimationFrame(() => box.current?.setSelectionRange(before.length, before.length));
+    placed.current = before.length;
   };
   const choices = useChoices(
     found.map((one) => ({ key: one.userId, label: one.name, detail: one.userId })),
@@ -48,6 +50,16 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
     () => setClosedAt(naming?.from ?? null),
     "Members to name",
   );
+
+  // A field of several lines is no combobox (ARIA in HTML); what is marked in the list it says all the same.
+  const { role: _role, "aria-expanded": _expanded, ...speaks } = choices.field;
+
+  // Before the next key comes.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the caret is placed with the body that it is of
+  useLayoutEffect(() => {
+    if (placed.current !== null) box.current?.setSelectionRange(placed.current, placed.current);
+    placed.current = null;
+  }, [body]);
 
   useEffect(() => {
     if (body) localStorage.setItem(draft, body);
@@ -80,7 +92,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
       </div>
       <textarea
         ref={box}
-        {...choices.field}
+        {...speaks}
         value={body}
         onChange={(event) => {
           setBody(event.target.value);

@@ -82,11 +82,10 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
             said = Text.assemble(
                 (one_line(who), "bold"), "  ", one_line(last.body) if not last.removed_at else "removed"
             )
-        unread = (
-            Text(str(item.unread), style="bold yellow") if item.unread else Text(str(item.unread or 0), style="dim")
+        unread = Text.assemble(
+            (f"@{item.unread_mentions} " if item.unread_mentions else "", "bold cyan"),
+            (str(item.unread or 0), "bold yellow" if item.unread else "dim"),
         )
-        if item.unread_mentions:
-            unread.append(f"  @{item.unread_mentions}", style="bold cyan")
         table.add_row(
             escape(one_line(_title(item, profiles))),
             item.kind,

@@ -9,6 +9,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterator
 from functools import lru_cache
+from itertools import pairwise
 from typing import NamedTuple
 
 import regex
@@ -46,7 +47,7 @@ class Token(NamedTuple):
 def tokens(text: str) -> Iterator[Token]:
     """The words of a text, in order; emoji are words, white space and punctuation are none."""
     edges = [match.start() for match in _BOUNDARY.finditer(text)]
-    for start, end in zip(edges, edges[1:], strict=False):
+    for start, end in pairwise(edges):
         part = text[start:end]
         if _KATAKANA.search(part):
             for cluster in _CLUSTER.finditer(part):

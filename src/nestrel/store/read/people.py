@@ -10,11 +10,12 @@ from nestrel.core.problems import invalid
 from nestrel.core.words import LAST, words
 from nestrel.store.native import Connection, fetch
 
-# Someone stands in the directory under the first of their words that is looked for, and nowhere else.
+# Someone stands in the directory under the first of their words that is looked for, and nowhere else; where none is,
+# under the word with which their name begins.
 _MATCHES = """
     w.word >= $2 AND w.word < $3 AND (w.word, w.user_id) > ($4, $5)
-    AND NOT EXISTS (SELECT FROM nestrel.person_words x
-        WHERE x.user_id = w.user_id AND x.word >= $2 AND x.word < w.word)
+    AND CASE WHEN $2 = '' THEN w.n = 0 ELSE NOT EXISTS (SELECT FROM nestrel.person_words x
+        WHERE x.user_id = w.user_id AND x.word >= $2 AND x.word < w.word) END
     AND NOT EXISTS (SELECT FROM unnest($6::text[], $7::text[]) AS also (low, high)
         WHERE NOT EXISTS (SELECT FROM nestrel.person_words x
             WHERE x.user_id = w.user_id AND x.word >= also.low AND x.word < also.high))
@@ -61,7 +62,8 @@ _CHUNK = 500
 
 
 _WORD_OF = """
-SELECT min(word) FROM nestrel.person_words WHERE user_id = $1 AND word >= $2 AND word < $3
+SELECT min(word) FROM nestrel.person_words
+WHERE user_id = $1 AND word >= $2 AND word < $3 AND ($2 <> '' OR n = 0)
 """
 
 

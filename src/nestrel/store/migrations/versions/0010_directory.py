@@ -11,17 +11,20 @@ down_revision = "0009"
 branch_labels = None
 depends_on = None
 
-# Folded words in the order of their code points, so that a prefix is a range.
+# Folded words in the order of their code points, so that a prefix is a range; `n` is the place of a word in the name,
+# from 0 on.
 STATEMENTS = """
 CREATE TABLE nestrel.person_words (
     word    text COLLATE "C" NOT NULL,
     user_id text             NOT NULL,
+    n       int              NOT NULL,
     CONSTRAINT person_words_pkey PRIMARY KEY (word, user_id)
 );
 CREATE INDEX person_words_of ON nestrel.person_words (user_id, word);
 CREATE TABLE nestrel.conversation_words (
     word            text COLLATE "C" NOT NULL,
     conversation_id uuid             NOT NULL,
+    n               int              NOT NULL,
     CONSTRAINT conversation_words_pkey PRIMARY KEY (word, conversation_id)
 );
 CREATE INDEX conversation_words_of ON nestrel.conversation_words (conversation_id, word);
@@ -38,7 +41,9 @@ _PART = 1_000
 def upgrade() -> None:
     for statement in STATEMENTS.split(";\n"):
         run(statement)
-    people = "SELECT user_id, display_name FROM {0}.profiles UNION SELECT DISTINCT user_id, user_id FROM {0}.members"
+    people = """
+        SELECT user_id, display_name FROM {0}.profiles UNION ALL SELECT DISTINCT user_id, user_id FROM {0}.members m
+        WHERE NOT EXISTS (SELECT FROM {0}.profiles p WHERE p.user_id = m.user_id)"""
     _fill(people, "person_words", "user_id")
     named = "SELECT id, concat_ws(' ', name, title) FROM {0}.conversations WHERE closed_at IS NULL"
     _fill(named, "conversation_words", "conversation_id")
@@ -48,14 +53,14 @@ def _fill(known: str, table: str, column: str) -> None:
     """What is there already, from what it is called; a user also by the id."""
     connection = op.get_bind()
     insert = sa.text(
-        f"INSERT INTO {schema()}.{table} (word, {column}) VALUES (:word, :id) ON CONFLICT DO NOTHING"  # noqa: S608  # names of ours
+        f"INSERT INTO {schema()}.{table} (word, {column}, n) VALUES (:word, :id, :n) ON CONFLICT DO NOTHING"
     )
     found = connection.execute(sa.text(known.format(schema()))).all()
     for start in range(0, len(found), _PART):
         rows = [
-            {"word": word, "id": id_}
+            {"word": word, "id": id_, "n": n}
             for id_, text in found[start : start + _PART]
-            for word in words(f"{id_} {text}" if column == "user_id" else text)
+            for n, word in enumerate(words(f"{text} {id_}" if column == "user_id" else text))
         ]
         if rows:
             connection.execute(insert, rows)
