@@ -11,6 +11,7 @@ import structlog
 
 from nestrel.core.retention import Then
 from nestrel.service import metrics
+from nestrel.store import asked
 from nestrel.store.database import Database
 from nestrel.store.keep import journal, retention, sweep
 from nestrel.store.keep.sweep import Backlog, Step
@@ -47,6 +48,8 @@ class Sweeper:
         await self.backlog()
         while await journal.trim(self._database):
             pass
+        async with self._database.read() as connection:
+            await asked.forget(connection)
 
     async def _sweep(self) -> None:
         while await self._pass(paced=True):
