@@ -43,6 +43,7 @@ COMMANDS = {
     "resync": _Command("resync", "Bring a replica of all your conversations to date."),
     "retention": _Command("retention", "What conversations keep, and what becomes of the rest."),
     "said": _Command("people", "Show the newest messages of USER in all of your conversations."),
+    "search": _Command("search", "Show the newest messages that have all WORDS, newest first."),
     "serve": _Command("run", "Run the service until SIGTERM, which drains it."),
     "token": _Command("token", "Print a token that speaks for USER."),
     "unlike": _Command("changing", "Take your reaction on message SEQ back."),

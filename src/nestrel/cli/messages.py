@@ -26,7 +26,9 @@ _ENDS = {
 }
 
 
-class _Time(click.ParamType[datetime]):
+class Time(click.ParamType[datetime]):
+    """A time as RFC 3339 has it."""
+
     name = "time"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
@@ -65,8 +67,8 @@ def post(client: Client, conversation: str, body: str | None, markdown: bool, as
 @click.option("--oldest-first", is_flag=True, help="Begin at the oldest; else the newest are shown, in order.")
 @click.option("--before", type=click.IntRange(0), metavar="SEQ", help="Only what lies before this number.")
 @click.option("--after", type=click.IntRange(0), metavar="SEQ", help="Only what follows this number.")
-@click.option("--from", "since", type=_Time(), help="Only from this time on (RFC 3339).")
-@click.option("--to", "until", type=_Time(), help="Only before this time (RFC 3339).")
+@click.option("--from", "since", type=Time(), help="Only from this time on (RFC 3339).")
+@click.option("--to", "until", type=Time(), help="Only before this time (RFC 3339).")
 @click.option("--author", metavar="USER", help="Only messages of this user.")
 @as_json
 @with_client

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -57,9 +57,10 @@ def one_line(text: str) -> str:
     return "".join(char if char.isprintable() else " " if char in "\n\t\r" else f"\\u{ord(char):04x}" for char in text)
 
 
-def visible(text: str) -> str:
-    """The same, with its line breaks."""
-    return "\n".join(one_line(line) for line in text.splitlines())
+def visible(text: str, *, ends: bool = False) -> str:
+    """The same, with its line breaks; of a part of a text also one at its end."""
+    shown = "\n".join(one_line(line) for line in text.splitlines())
+    return shown + "\n" if ends and text.endswith("\n") else shown
 
 
 def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profile]) -> None:
@@ -121,16 +122,22 @@ def people_table(people: Iterable[Profile]) -> None:
     console().print(table)
 
 
-def message_line(message: Message, profiles: dict[str, Profile], where: str | None = None) -> None:
-    """One message for people: number, time, author, text; and of which conversation, where there are several."""
+def message_line(
+    message: Message,
+    profiles: dict[str, Profile],
+    where: str | None = None,
+    marks: Sequence[tuple[int, int]] = (),
+) -> None:
+    """One message for people: number, time, author, text; and of which conversation, where there are several. `marks`
+    are ranges of the text that stand out."""
     from rich.text import Text
 
     def name(user_id: str) -> str:
         return one_line(profiles[user_id].display_name if user_id in profiles else user_id)
 
-    body = _removed() if message.removed_at else Text(visible(message.body))
-    marks = [f"edited {message.edits}×"] if message.edits else []
-    marks += [said] if (said := reactions(message)) else []
+    body = _removed() if message.removed_at else _marked(message.body, marks)
+    notes = [f"edited {message.edits}×"] if message.edits else []
+    notes += [said] if (said := reactions(message)) else []
     reply = f"↳ {message.reply_to}  " if message.reply_to else ""
     line = Text.assemble(
         (f"{one_line(where)} " if where else "", "dim"),
@@ -143,9 +150,23 @@ def message_line(message: Message, profiles: dict[str, Profile], where: str | No
         (reply, "dim"),
         body,
         (f"  → {', '.join(map(name, message.mentions))}" if message.mentions else "", "cyan"),
-        (f"  {'  '.join(marks)}" if marks else "", "yellow"),
+        (f"  {'  '.join(notes)}" if notes else "", "yellow"),
     )
     console().print(line)
+
+
+def _marked(body: str, marks: Sequence[tuple[int, int]]) -> Text:
+    """Text with the ranges of code points that stand out."""
+    from rich.text import Text
+
+    text, at = Text(), 0
+    for start, end in marks:
+        if start >= at:
+            text.append(visible(body[at:start], ends=True)).append(
+                visible(body[start:end], ends=True), "black on yellow"
+            )
+            at = end
+    return text.append(visible(body[at:], ends=True))
 
 
 def reactions(message: Message) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
+from datetime import datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
@@ -18,13 +19,16 @@ from nestrel.core.objects import (
     ChangeSet,
     Conversation,
     ConversationPage,
+    Hit,
     Member,
     MemberPage,
     PeoplePage,
     Profile,
     SaidPage,
+    SearchPage,
 )
 from nestrel.core.problems import NotFound
+from nestrel.core.times import format_time
 
 if TYPE_CHECKING:  # each is imported by the method that gives one: they bring WebSockets and SQLite
     from nestrel.client.follow import Follow
@@ -91,6 +95,40 @@ class AsyncClient(KeepingCalls):
                 yield item
             if (cursor := page.next) is None:
                 return
+
+    async def search_page(
+        self,
+        q: str | None = None,
+        *,
+        conversation_id: str | None = None,
+        author: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        limit: int = 50,
+        cursor: str | None = None,
+    ) -> SearchPage:
+        """One page of messages that have all words of `q`, newest first; `next` continues it, also where it is short.
+        `"a phrase"`, `begin*`, and `-` before what must not be there."""
+        params = {
+            "q": q,
+            "conversation_id": conversation_id,
+            "author": author,
+            "from": format_time(since) if since else None,
+            "to": format_time(until) if until else None,
+            "limit": limit,
+            "cursor": cursor,
+        }
+        return SearchPage.model_validate(await self._get("/search", **params))
+
+    async def search(self, q: str, **query: Any) -> AsyncIterator[Hit]:
+        """Every hit, page by page; `query` as for `search_page`."""
+        page = await self.search_page(q, **query)
+        while True:
+            for item in page.items:
+                yield item
+            if page.next is None:
+                return
+            page = await self.search_page(limit=query.get("limit", 50), cursor=page.next)
 
     async def said_page(
         self,

@@ -19,6 +19,7 @@ from nestrel.core.objects import (
     Erasure,
     ErasurePreview,
     HistoryPage,
+    Hit,
     Member,
     Message,
     Profile,
@@ -29,6 +30,7 @@ from nestrel.core.objects import (
     RetentionRule,
     RetentionRun,
     SaidPage,
+    SearchPage,
 )
 from nestrel.core.symbols import LIKE
 
@@ -61,6 +63,29 @@ class Client(OnThread):
     def people(self, q: str = "") -> Generator[Profile]:
         """Whom one can see, by the beginning of any word of their name or id; all of them without `q`."""
         return self._iterate(self._client.people(q))
+
+    def search_page(
+        self,
+        q: str | None = None,
+        *,
+        conversation_id: str | None = None,
+        author: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        limit: int = 50,
+        cursor: str | None = None,
+    ) -> SearchPage:
+        """One page of messages that have all words of `q`, newest first; `next` continues it, also where it is short.
+        `"a phrase"`, `begin*`, and `-` before what must not be there."""
+        return self._run(
+            self._client.search_page(
+                q, conversation_id=conversation_id, author=author, since=since, until=until, limit=limit, cursor=cursor
+            )
+        )
+
+    def search(self, q: str, **query: Any) -> Generator[Hit]:
+        """Every hit, page by page; `query` as for `search_page`."""
+        return self._iterate(self._client.search(q, **query))
 
     def said_page(
         self, user_id: str, *, limit: int = 50, order: Literal["desc", "asc"] | None = None, cursor: str | None = None

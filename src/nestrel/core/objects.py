@@ -178,6 +178,22 @@ class SaidPage(WireObject):
     conversations: dict[str, Called]
 
 
+class Hit(WireObject):
+    """A message that answers; `marks` are the half-open ranges of code points of its body that were looked for."""
+
+    message: Message
+    marks: list[tuple[int, int]]
+
+
+class SearchPage(WireObject):
+    """Hits, newest first. A page may be short, or empty, while there is a `next`."""
+
+    items: list[Hit]
+    next: str | None
+    profiles: dict[str, Profile]
+    conversations: dict[str, Called]
+
+
 class EarlierBody(WireObject):
     """A body that an edit replaced: written at `created_at`, replaced at `edited_at` by `edited_by`."""
 

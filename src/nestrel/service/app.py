@@ -27,6 +27,7 @@ from nestrel.service.routes import (
     receipt,
     resync,
     retention,
+    search,
     streams,
     transfer,
 )
@@ -66,7 +67,7 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     app.router.routes.extend(_DIRECT)
     for resource in (
-        messages, message, reactions, receipt, changes, streams, conversations, members, me, people,
+        messages, message, reactions, receipt, changes, streams, conversations, members, me, people, search,
         retention, archive, transfer, erasures,
     ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")

@@ -22,6 +22,17 @@ SWEEP_STEP_SECONDS = Histogram(
     "Time of one step of the sweep",
     buckets=(0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 5),
 )
+SEARCH_INDEXED = Counter("nestrel_search_indexed", "Messages that went into the search index")
+SEARCH_BEHIND = Gauge(
+    "nestrel_search_behind_conversations",
+    "Conversations that have moved and are not in the search index as they stand",
+    multiprocess_mode="max",
+)
+SEARCH_STEP_SECONDS = Histogram(
+    "nestrel_search_step_seconds",
+    "Time in which the search index was brought to date; half a second lies between two",
+    buckets=(0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 30),
+)
 MEMORY = Gauge(
     "nestrel_memory_bytes", "What is held of the memory budget, by part", ["of"], multiprocess_mode="livesum"
 )

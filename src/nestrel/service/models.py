@@ -152,6 +152,22 @@ class SaidQuery(ListQuery):
     order: Literal["desc", "asc"] | None = Field(default=None, description="by default desc, newest first")
 
 
+class SearchQuery(ListQuery):
+    q: Annotated[Wanted | None, Field(min_length=1)] = Field(
+        default=None, description='words that must all occur; `"a phrase"`, `begin*`, and `-` before what must not'
+    )
+    conversation_id: UUID | None = None
+    author: UserId | None = None
+    since: Time | None = Field(default=None, alias="from", description="RFC 3339, inclusive")
+    until: Time | None = Field(default=None, alias="to", description="RFC 3339, exclusive")
+
+    @model_validator(mode="after")
+    def _asks(self) -> SearchQuery:
+        if self.q is None and self.cursor is None:
+            raise ValueError("send q, the words to look for, or a cursor")
+        return self
+
+
 class ConversationsQuery(ListQuery):
     scope: Literal["mine", "open", "all"] = "mine"
     name: Name | None = Field(default=None, description="only the conversation of this name, compared without case")

@@ -96,6 +96,7 @@ class Settings(BaseSettings):
             "what is under way; its code and its data of fixed size come on top",
         ),
     ] = 512
+    search: Annotated[bool, Field(description="whether this process keeps the search index and answers from it")] = True
     directory: Annotated[
         Literal["shared", "all"],
         Field(description="whom a member finds: `shared`, who is or was in a conversation with them, or `all`"),

@@ -30,6 +30,7 @@ from nestrel.service.budget import Budget, of_connections
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
+from nestrel.service.indexer import Indexer
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
 from nestrel.service.seats import Seats
@@ -138,6 +139,8 @@ class Service:
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
         ]
+        if self.settings.search:
+            self._tasks.append(asyncio.create_task(Indexer(self.database).run(), name="indexer"))
 
     async def stop(self) -> None:
         """Every part of it has an end, also where the database does not answer any more."""

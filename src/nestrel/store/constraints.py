@@ -36,7 +36,8 @@ KEPT = frozenset(
         "expired_keys_pkey", "expiry_due_pkey", "journal_trimmed_pkey", "members_conversation_id_fkey",
         "members_left_reason_check", "members_pkey", "members_role_check", "mentions_pkey", "message_edits_pkey",
         "messages_format_check", "messages_pkey", "person_words_pkey", "profile_news_pkey", "profiles_pkey",
-        "reaction_counts_count_check", "reaction_counts_pkey", "reactions_pkey", "service_secrets_pkey",
+        "reaction_counts_count_check", "reaction_counts_pkey", "reactions_pkey", "search_blocks_pkey",
+        "search_places_pkey", "service_secrets_pkey",
     }
 )  # fmt: skip
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""

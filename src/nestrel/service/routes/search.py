@@ -1,0 +1,85 @@
+"""Search over the conversations that one may read."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Request
+
+from nestrel.core.objects import SearchPage
+from nestrel.core.problems import NotFound, invalid
+from nestrel.core.search import question
+from nestrel.core.times import format_time, parse_time
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.models import SearchQuery
+from nestrel.service.questions import sealed, unsealed
+from nestrel.store import rows
+from nestrel.store.access import see
+from nestrel.store.read import profiles, said, search
+from nestrel.store.read.search import LAST, Place, Wanted
+
+router = APIRouter(prefix="/search", route_class=JsonRoute, tags=["search"])
+
+
+@router.get("", responses=documented(SearchPage))
+async def find(
+    query: Annotated[SearchQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+) -> Json:
+    """Messages of your conversations that have all words of `q`, newest first: `"a phrase"`, `begin*`, and `-` before
+    what must not be there. An open conversation that you have not joined is searched when `conversation_id` names it.
+    A page may be short, or empty, while there is a `next`."""
+    if not service.settings.search:
+        raise NotFound("this service keeps no search index (NESTREL_SEARCH)")
+    async with service.database.read() as connection, connection.transaction("repeatable_read", readonly=False):
+        asked, after = _asked(query), LAST
+        if query.cursor is not None:
+            if query.model_fields_set - {"limit", "cursor"}:
+                raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
+            asked, key = await unsealed(connection, service, caller, "search", query.cursor)
+            after = _place(key)
+        wanted = _wanted(asked)
+        if wanted.conversation_id is not None:
+            await see(connection, wanted.conversation_id, caller)
+        found = await search.find(connection, caller, wanted, query.limit, after)
+        items = await search.wires(connection, found.hits)
+        shown = [item["message"] for item in items]
+        people = await profiles.read(connection, rows.people(shown, []))
+        called = await said.called(connection, [hit.place.conversation_id for hit in found.hits])
+        cursor = None
+        if found.following is not None:
+            cursor = await sealed(connection, service, caller, "search", asked, _key(found.following))
+    answer = {"items": items, "next": cursor, "profiles": people, "conversations": called}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
+
+
+def _asked(query: SearchQuery) -> list[Any]:
+    place = query.conversation_id
+    return [
+        query.q,
+        None if place is None else str(place),
+        query.author,
+        None if query.since is None else format_time(query.since),
+        None if query.until is None else format_time(query.until),
+    ]
+
+
+def _wanted(asked: list[Any]) -> Wanted:
+    q, place, author, since, until = asked
+    return Wanted(
+        question(q or ""),
+        UUID(place) if place else None,
+        author,
+        parse_time(since) if since else None,
+        parse_time(until) if until else None,
+    )
+
+
+def _key(place: Place) -> str:
+    return f"{place.at.isoformat()} {place.conversation_id.hex} {place.seq}"
+
+
+def _place(key: str) -> Place:
+    at, conversation_id, seq = key.split(" ")
+    return Place(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

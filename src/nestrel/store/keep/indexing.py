@@ -1,0 +1,250 @@
+"""The search index: words of blocks of 256 messages, brought to date behind the write path, in bounded steps, by as
+many processes as like."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from uuid import UUID
+
+from nestrel.core.words import words
+from nestrel.store.database import Database
+from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
+from nestrel.store.native import Connection, array, execute, fetch, texts
+
+MESSAGES = 4_000
+"""New messages that one step takes in at most, about."""
+_CHANGED = 1_000
+"""Changed messages of one conversation that one step takes in."""
+STALE_SECONDS = 10
+"""After so long a block of which something has gone is made anew; in between, more of it may go."""
+_STALE = 16
+
+_PLACES = """
+INSERT INTO nestrel.search_places (conversation_id, rev, head, floor)
+SELECT id, 0, 0, 1 FROM unnest($1::text::uuid[]) AS i (id) ORDER BY id ON CONFLICT DO NOTHING
+"""
+# Another process is at those that are held: it has heard of them as well.
+_LOCK = """
+SELECT conversation_id, rev, head, floor FROM nestrel.search_places
+WHERE conversation_id = ANY($1::text::uuid[]) ORDER BY conversation_id FOR UPDATE SKIP LOCKED
+"""
+_STAND = """
+SELECT id, rev, head, floor, closed_at IS NOT NULL FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])
+"""
+_NEW = """
+SELECT i.id, m.seq, m.body, m.created_at
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, high)
+CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
+    WHERE conversation_id = i.id AND seq BETWEEN i.low AND i.high) m
+"""
+_ALTERED = f"""
+SELECT i.id, m.seq, m.rev, m.body, m.created_at
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[]) AS i (id, low, high, head)
+CROSS JOIN LATERAL (SELECT seq, rev, body, created_at FROM nestrel.messages
+    WHERE conversation_id = i.id AND changed AND rev > i.low AND rev <= i.high AND seq <= i.head
+    ORDER BY rev LIMIT {_CHANGED}) m
+"""
+_ADD = """
+INSERT INTO nestrel.search_blocks AS b (conversation_id, block, first_at, last_at, words, stale_since)
+SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[]),
+       CASE WHEN u.stale THEN clock_timestamp() END
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[],
+            $6::text::boolean[]) AS u (id, block, first_at, last_at, words, stale)
+ON CONFLICT (conversation_id, block) DO UPDATE
+SET words = b.words || excluded.words, first_at = least(b.first_at, excluded.first_at),
+    last_at = greatest(b.last_at, excluded.last_at), stale_since = coalesce(b.stale_since, excluded.stale_since)
+"""
+_EXPIRED = f"""
+DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
+WHERE b.conversation_id = u.id AND b.block < (u.floor - 1) / {BLOCK}
+"""
+_AGED = f"""
+UPDATE nestrel.search_blocks b SET stale_since = clock_timestamp()
+FROM unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
+WHERE b.conversation_id = u.id AND b.block = (u.floor - 1) / {BLOCK} AND b.stale_since IS NULL
+"""
+_CLOSED = ["DELETE FROM nestrel.search_blocks WHERE conversation_id = ANY($1::text::uuid[])",
+           "DELETE FROM nestrel.search_places WHERE conversation_id = ANY($1::text::uuid[])"]  # fmt: skip
+_STANDS = """
+UPDATE nestrel.search_places p SET rev = u.rev, head = u.head, floor = u.floor
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[]) AS u (id, rev, head, floor)
+WHERE p.conversation_id = u.id
+"""
+_BEHIND = """
+SELECT c.id FROM nestrel.conversations c
+LEFT JOIN LATERAL (SELECT rev FROM nestrel.search_places WHERE conversation_id = c.id LIMIT 1) p ON true
+WHERE c.id > $1 AND CASE WHEN c.closed_at IS NULL THEN c.head > 0 AND coalesce(p.rev, 0) < c.rev
+                         ELSE p.rev IS NOT NULL END
+ORDER BY c.id LIMIT $2
+"""
+_NEXT_STALE = """
+SELECT conversation_id, block FROM nestrel.search_blocks
+WHERE stale_since < clock_timestamp() - make_interval(secs => $1::float8) ORDER BY stale_since LIMIT $2
+FOR UPDATE SKIP LOCKED
+"""
+_OF_BLOCK = f"""
+SELECT i.n - 1, m.seq, m.body, m.created_at
+FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (id, block, n)
+CROSS JOIN LATERAL (SELECT floor FROM nestrel.conversations WHERE id = i.id LIMIT 1) c
+CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
+    WHERE conversation_id = i.id AND seq >= greatest(i.block * {BLOCK} + 1, c.floor) AND seq <= (i.block + 1) * {BLOCK}
+      AND removed_at IS NULL) m
+"""
+_ANEW = """
+UPDATE nestrel.search_blocks b SET words = array_to_tsvector(u.words::text[]), stale_since = NULL
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[]) AS u (id, block, words)
+WHERE b.conversation_id = u.id AND b.block = u.block
+"""
+
+
+@dataclass(slots=True)
+class _Block:
+    """What a step adds to a block; of one that is `stale` something has gone."""
+
+    first_at: datetime
+    last_at: datetime
+    words: set[str] = field(default_factory=set)
+    stale: bool = False
+
+
+@dataclass(slots=True)
+class _Place:
+    """How far a conversation is in the index."""
+
+    id: UUID
+    rev: int
+    head: int
+    floor: int
+
+
+async def bring(database: Database, ids: Sequence[UUID]) -> tuple[int, list[UUID]]:
+    """Take in what is new in some conversations, of each as much as goes into one step; how many messages, and those
+    of which there is, or may be, more: also those at which another process is."""
+    async with database.write() as connection:
+        await execute(connection, _PLACES, array(list(ids)))
+        places = [_Place(*row) for row in await fetch(connection, _LOCK, array(list(ids)))]
+        held = set(ids) - {place.id for place in places}
+        if not places:
+            return 0, list(held)
+        stand = {row[0]: row[1:] for row in await fetch(connection, _STAND, array([place.id for place in places]))}
+        gone = [place.id for place in places if place.id not in stand or stand[place.id][3]]
+        if gone:
+            for statement in _CLOSED:
+                await execute(connection, statement, array(gone))
+        places = [
+            place for place in places if place.id in stand and not stand[place.id][3] and stand[place.id][0] > place.rev
+        ]
+        if not places:
+            return 0, list(held)
+        taken, more = await _take_in(connection, places, {id_: row[:3] for id_, row in stand.items()})
+        return taken, [*more, *held]
+
+
+async def _take_in(
+    connection: Connection, places: Sequence[_Place], stand: dict[UUID, tuple[int, int, int]]
+) -> tuple[int, list[UUID]]:
+    blocks: dict[tuple[UUID, int], _Block] = {}
+    more: list[UUID] = []
+    old = {place.id: _Place(place.id, place.rev, place.head, place.floor) for place in places}
+    budget = MESSAGES
+    for place in places:
+        rev, head, floor = stand[place.id]
+        place.floor = floor
+        place.head = min(head, max(place.head, floor - 1) + max(0, budget))
+        budget -= place.head - old[place.id].head
+        if place.head < head:
+            more.append(place.id)
+        else:
+            place.rev = rev
+    taken = await _new(connection, blocks, [(one.id, old[one.id].head + 1, one.head) for one in places])
+    # Changes up to the `rev` that was read, of what was in the index before; the rest is as new as it was read.
+    asked = [
+        (old[one.id], stand[one.id][0]) for one in places if old[one.id].head and stand[one.id][0] > old[one.id].rev
+    ]
+    for place_id, last_rev in (await _altered(connection, blocks, asked)).items():
+        place = next(one for one in places if one.id == place_id)
+        place.rev = min(place.rev, last_rev)
+        if place_id not in more:
+            more.append(place_id)
+    await _add(connection, blocks)
+    moved = [one for one in places if one.floor > old[one.id].floor]
+    if moved:
+        ids, floors = array([one.id for one in moved]), array([one.floor for one in moved])
+        await execute(connection, _EXPIRED, ids, floors)
+        await execute(connection, _AGED, ids, floors)
+    await execute(
+        connection, _STANDS, array([one.id for one in places]), array([one.rev for one in places]),
+        array([one.head for one in places]), array([one.floor for one in places]),
+    )  # fmt: skip
+    return taken, more
+
+
+async def _new(
+    connection: Connection, blocks: dict[tuple[UUID, int], _Block], asked: Iterable[tuple[UUID, int, int]]
+) -> int:
+    wanted = [one for one in asked if one[1] <= one[2]]
+    if not wanted:
+        return 0
+    ids, lows, highs = zip(*wanted, strict=True)
+    found = await fetch(connection, _NEW, array(ids), array(lows), array(highs))
+    for id_, seq, body, at in found:
+        _put(blocks, id_, seq, body, at)
+    return len(found)
+
+
+async def _altered(
+    connection: Connection, blocks: dict[tuple[UUID, int], _Block], asked: Sequence[tuple[_Place, int]]
+) -> dict[UUID, int]:
+    """Take in changed messages; of conversations with more of them, the `rev` up to which they were taken."""
+    if not asked:
+        return {}
+    found = await fetch(
+        connection, _ALTERED, array([place.id for place, _ in asked]), array([place.rev for place, _ in asked]),
+        array([rev for _, rev in asked]), array([place.head for place, _ in asked]),
+    )  # fmt: skip
+    counts: dict[UUID, tuple[int, int]] = {}
+    for id_, seq, rev, body, at in found:
+        _put(blocks, id_, seq, body, at).stale = True
+        count, last = counts.get(id_, (0, 0))
+        counts[id_] = count + 1, max(last, rev)
+    return {id_: last for id_, (count, last) in counts.items() if count == _CHANGED}
+
+
+def _put(blocks: dict[tuple[UUID, int], _Block], id_: UUID, seq: int, body: str, at: datetime) -> _Block:
+    key = id_, (seq - 1) // BLOCK
+    block = blocks.get(key)
+    if block is None:
+        block = blocks[key] = _Block(at, at, {place_lexeme(id_)})
+    block.first_at, block.last_at = min(block.first_at, at), max(block.last_at, at)
+    block.words.update(map(lexeme, words(body)))
+    return block
+
+
+async def _add(connection: Connection, blocks: dict[tuple[UUID, int], _Block]) -> None:
+    if blocks:
+        await execute(
+            connection, _ADD, array([id_ for id_, _ in blocks]), array([block for _, block in blocks]),
+            array([one.first_at for one in blocks.values()]), array([one.last_at for one in blocks.values()]),
+            [texts(sorted(one.words)) for one in blocks.values()], array([one.stale for one in blocks.values()]),
+        )  # fmt: skip
+
+
+async def behind(connection: Connection, after: UUID, limit: int) -> list[UUID]:
+    """Conversations, by id, that are not in the index as they stand, or have been closed and still are in it."""
+    return [row[0] for row in await fetch(connection, _BEHIND, after, limit)]
+
+
+async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
+    """Make some blocks anew of which something has gone for so long; how many."""
+    async with database.write() as connection:
+        found = await fetch(connection, _NEXT_STALE, seconds, _STALE)
+        if not found:
+            return 0
+        standing = [{place_lexeme(id_)} for id_, _ in found]
+        ids, blocks = array([row[0] for row in found]), array([row[1] for row in found])
+        for n, _, body, _ in await fetch(connection, _OF_BLOCK, ids, blocks):
+            standing[n].update(map(lexeme, words(body)))
+        await execute(connection, _ANEW, ids, blocks, [texts(sorted(one)) for one in standing])
+        return len(found)

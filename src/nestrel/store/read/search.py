@@ -1,0 +1,247 @@
+"""Search: blocks that have the words, newest first, and of them the messages, read from their rows and looked at.
+
+Blocks of several conversations lie over each other in time. Each is read from its end on, some messages at a time, and
+always those whose next message may be the newest: so what is found comes in the order of time, and no more is read than
+a page needs.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.search import Question
+from nestrel.store import rules
+from nestrel.store.access import Caller
+from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
+from nestrel.store.native import Connection, array, execute, fetch
+from nestrel.store.read import messages
+from nestrel.store.rows import MESSAGE_COLUMNS, Wire
+
+# A bitmap of blocks is what the index of words gives; elsewhere it is no good (see `Database`).
+_BITMAPS = "SELECT set_config('enable_bitmapscan', 'on', true), set_config('enable_sort', 'on', true)"
+
+_MINE = """
+SELECT m.conversation_id FROM nestrel.members m
+WHERE m.user_id = $1 AND m.left_at IS NULL ORDER BY m.conversation_id LIMIT $2
+"""
+# Those that may hold something before a place, the newest first.
+_BLOCKS = f"""
+SELECT b.conversation_id, b.block, b.last_at FROM nestrel.search_blocks b
+WHERE b.words @@ $1::text::tsquery AND b.last_at >= $2
+  AND (b.first_at, b.conversation_id, b.block * {BLOCK} + 1) < ($3, $4::uuid, $5)
+  AND ($6 OR EXISTS (SELECT FROM nestrel.members m
+       WHERE m.conversation_id = b.conversation_id AND m.user_id = $7 AND m.left_at IS NULL))
+ORDER BY b.last_at DESC, b.conversation_id DESC, b.block DESC LIMIT $8
+"""
+_TAILS = f"""
+SELECT i.n - 1, c.floor, {", ".join("t." + name for name in MESSAGE_COLUMNS.split(", "))}
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::int[])
+     WITH ORDINALITY AS i (id, low, high, count, n)
+CROSS JOIN LATERAL (SELECT {rules.floor("x")} AS floor FROM nestrel.conversations x
+    WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
+CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
+    WHERE conversation_id = i.id AND seq >= greatest(i.low, c.floor) AND seq <= i.high
+      AND (created_at, conversation_id, seq) < ($5, $6::uuid, $7)
+    ORDER BY seq DESC LIMIT i.count) t
+ORDER BY i.n, t.seq DESC
+"""
+
+_BLOCKS_AT_ONCE = 600
+"""Blocks of which one page knows, if that is enough to go on; behind the last of them the next page goes on."""
+_BLOCKS_MOST = 100_000
+_TAILS_AT_ONCE = 64
+_FIRST_TAIL = 4
+_MESSAGES = 8_192
+"""Messages that one page looks at, about; it may then be short."""
+_PLACES = 1_000
+"""A member of more conversations is asked for with each block, and the index for the words alone."""
+END = datetime(9999, 12, 31, tzinfo=UTC)
+BEGINNING = datetime(1, 1, 1, tzinfo=UTC)
+
+
+class Place(NamedTuple):
+    """A message's place among all, by time; of those of one moment by conversation and number. Everything is before
+    the `LAST`."""
+
+    at: datetime
+    conversation_id: UUID
+    seq: int
+
+
+LAST = Place(END, UUID(int=2**128 - 1), limits.SEQ_MOST)
+
+
+class Hit(NamedTuple):
+    """A message that answers, and where what was looked for stands in it."""
+
+    place: Place
+    row: Sequence[Any]
+    marks: list[tuple[int, int]]
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A question with its filters: one conversation, an author, a time from `since` on and before `until`."""
+
+    question: Question
+    conversation_id: UUID | None = None
+    author: str | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+
+
+@dataclass(slots=True)
+class _Block:
+    """A block that is read from its end on: from `high` down to `low`; the next message is no newer than `bound`."""
+
+    id: UUID
+    low: int
+    high: int
+    bound: Place
+    count: int = _FIRST_TAIL
+
+    def __lt__(self, other: _Block) -> bool:
+        """The heap's order: first the one that may have the newest."""
+        return self.bound > other.bound
+
+
+@dataclass(slots=True)
+class Found:
+    """A page of hits, newest first; `following` is behind what the next page begins, None at the end."""
+
+    hits: list[Hit] = field(default_factory=list)
+    following: Place | None = None
+
+
+async def find(connection: Connection, caller: Caller, wanted: Wanted, limit: int, after: Place) -> Found:
+    """A page of what answers and is before a place, in a transaction that sees one moment. What the caller may read of
+    a conversation that is named is the caller's business."""
+    if wanted.until is not None and wanted.until <= after.at:
+        after = Place(wanted.until, UUID(int=0), 0)
+    await execute(connection, _BITMAPS)
+    blocks, unseen = await _blocks(connection, caller, wanted, after)
+    heapq.heapify(blocks)
+    hits: list[Hit] = []
+    looked = 0
+    while blocks and (looked < _MESSAGES or blocks[0].bound >= after):
+        if len(hits) > limit and heapq.nlargest(limit + 1, hits)[limit].place > blocks[0].bound:
+            break
+        batch = [heapq.heappop(blocks) for _ in range(min(len(blocks), _TAILS_AT_ONCE))]
+        found = await fetch(
+            connection, _TAILS, array([one.id for one in batch]), array([one.low for one in batch]),
+            array([one.high for one in batch]), array([one.count for one in batch]), *after,
+        )  # fmt: skip
+        looked += len(found)
+        hits += _hits(found, batch, wanted)
+        for block in _read_on(found, batch, wanted.since):
+            heapq.heappush(blocks, block)
+    hits.sort(reverse=True)
+    # What may still come is no newer than this; of what is older than that nothing is said yet.
+    edge = max([one.bound for one in blocks[:1]] + ([unseen] if unseen is not None else []), default=None)
+    sure = hits if edge is None else [hit for hit in hits if hit.place > edge]
+    if len(sure) > limit:
+        return Found(sure[:limit], sure[limit - 1].place)
+    return Found(sure, None if edge is None else edge._replace(seq=edge.seq + 1))
+
+
+async def _blocks(
+    connection: Connection, caller: Caller, wanted: Wanted, after: Place
+) -> tuple[list[_Block], Place | None]:
+    """Blocks that have the words and may hold something before a place; and, of those that are left out, how new the
+    newest may be."""
+    places, anywhere = list[UUID](), True
+    if wanted.conversation_id is not None:
+        places = [wanted.conversation_id]
+    elif not caller.service:
+        places = [row[0] for row in await fetch(connection, _MINE, caller.user_id, _PLACES + 1)]
+        if not places:
+            return [], None
+        if len(places) > _PLACES:
+            places, anywhere = [], False
+    query, since = _query(wanted.question, places), wanted.since or BEGINNING
+    for most in (_BLOCKS_AT_ONCE, _BLOCKS_MOST):
+        found = await fetch(connection, _BLOCKS, query, since, *after, anywhere, caller.user_id, most + 1)
+        blocks = [
+            _Block(
+                id_, block * BLOCK + 1, block * BLOCK + BLOCK, min(after, Place(last_at, id_, block * BLOCK + BLOCK))
+            )
+            for id_, block, last_at in found
+        ]
+        if len(found) <= most:
+            return blocks, None
+        if blocks[most].bound < after:
+            break  # else all of them reach over the place where the page begins, and any may have the next
+    return blocks[:most], blocks[most].bound
+
+
+def _query(question: Question, places: Sequence[UUID]) -> str:
+    """What the words of a block must have, as a tsquery."""
+    parts = list[str]()
+    for term in question.wanted:
+        for n, word in enumerate(term.words):
+            prefix = term.prefix and n == len(term.words) - 1
+            parts.append(_quoted(lexeme(word)) + (":*" if prefix else ""))
+    if places:
+        parts.append(f"({' | '.join(_quoted(place_lexeme(place)) for place in places)})")
+    return " & ".join(dict.fromkeys(parts))
+
+
+def _quoted(word: str) -> str:
+    return "'" + word.replace("\\", "\\\\").replace("'", "''") + "'"
+
+
+def _hits(found: Sequence[Any], batch: Sequence[_Block], wanted: Wanted) -> list[Hit]:
+    hits = []
+    for n, _, *row in found:
+        at = row[_CREATED_AT]
+        place = Place(at, batch[n].id, row[0])
+        if row[_REMOVED_AT] is not None:
+            continue
+        if wanted.author is not None and row[_AUTHOR] != wanted.author:
+            continue
+        if (wanted.since is not None and at < wanted.since) or (wanted.until is not None and at >= wanted.until):
+            continue
+        marks = wanted.question.marks(row[_BODY])
+        if marks is not None:
+            hits.append(Hit(place, row, marks))
+    return hits
+
+
+def _read_on(found: Sequence[Any], batch: Sequence[_Block], since: datetime | None) -> list[_Block]:
+    """The blocks of a batch of which there is more to read, each from where it goes on."""
+    counts, last = [0] * len(batch), dict[int, Any]()
+    for n, *row in found:
+        counts[n] += 1
+        last[n] = row
+    more = []
+    for n, block in enumerate(batch):
+        if counts[n] < block.count:
+            continue  # it has come to its end, or to the floor
+        floor, *row = last[n]
+        at = row[_CREATED_AT]
+        block.high = row[0] - 1
+        block.bound = min(block.bound, Place(at, block.id, block.high))
+        block.count = min(block.count * 4, BLOCK)
+        if block.high >= max(block.low, floor) and (since is None or at >= since):
+            more.append(block)
+    return more
+
+
+_COLUMNS = MESSAGE_COLUMNS.split(", ")
+_AUTHOR, _BODY = _COLUMNS.index("author_id"), _COLUMNS.index("body")
+_CREATED_AT, _REMOVED_AT = _COLUMNS.index("created_at"), _COLUMNS.index("removed_at")
+
+
+async def wires(connection: Connection, hits: Sequence[Hit]) -> list[Wire]:
+    """Hits as the wire has them."""
+    found = await messages.wires(connection, [(hit.place.conversation_id, hit.row) for hit in hits])
+    return [
+        {"message": message, "marks": [list(mark) for mark in hit.marks]}
+        for message, hit in zip(found, hits, strict=True)
+    ]
