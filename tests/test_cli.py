@@ -147,7 +147,7 @@ def test_the_schema_is_brought_to_date_from_anywhere(run: Run, make_database: Ca
     url = make_database()
     assert "the schema is at" in run("db", "upgrade", NESTREL_DATABASE_URL=url).stdout
     assert run("db", "status", NESTREL_DATABASE_URL=url).returncode == 0
-    assert run("db", "partition", "4", NESTREL_DATABASE_URL=url).stdout == "9 tables now have 4 partitions each\n"
+    assert run("db", "partition", "4", NESTREL_DATABASE_URL=url).stdout == "10 tables now have 4 partitions each\n"
     assert run("db", "partition", "4", NESTREL_DATABASE_URL=url).stdout == "the tables have partitions already\n"
     assert run("db", "partition", "1", NESTREL_DATABASE_URL=url).returncode == 2
     missing = url.rsplit("/", 1)[0] + "/no_such_database"

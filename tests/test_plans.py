@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from uuid import UUID
 
 import asyncpg
 import pytest
@@ -20,8 +21,8 @@ from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, snapshots
 from nestrel.store.access import AccessReader, Caller, see
 from nestrel.store.database import _SETTINGS, Database
+from nestrel.store.keep import indexing, retention, sweep
 from nestrel.store.keep import journal as trimming
-from nestrel.store.keep import retention, sweep
 from nestrel.store.native import Connection, fetch
 from nestrel.store.partitions import OWNED, InUse, partition
 from nestrel.store.read import (
@@ -31,18 +32,24 @@ from nestrel.store.read import (
     history,
     journal,
     members,
+    people,
     profiles,
     reactions,
     receipts,
     resync,
+    said,
 )  # fmt: skip
+from nestrel.store.read.said import Position
 from nestrel.store.write import at_once, repeats
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members as joining
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
-GROWING = {*OWNED, "conversations", "profiles", "expiry_due", "expired_backlog", "journal"}
+GROWING = {
+    *OWNED, "conversations", "profiles", "expiry_due", "expired_backlog", "journal", "search_blocks", "search_places",
+    "person_words", "conversation_words",
+}  # fmt: skip
 
 # Of one user, across their conversations, and of who has just joined: each with an index of its own.
 ACROSS = {"members": ("user_id =", "joined_xid >"), "archive_authors": ("author_id =",)}
@@ -69,6 +76,9 @@ async def everything_that_is_hot(database: Database) -> None:
     writer = Writer(database)
     await writer.submit([Post(place, "mara", f"{n}", key=f"k{n}") for n in range(40)])
     await writer.submit([Post(place, "mara", "0", key="k0"), Post(place, "odd", "re", key="r", reply_to=3)])
+    await writer.submit([Post(place, "mara", "you there", mentions=("odd",))])
+    await writer.submit([Edit(place, "mara", 42, "and you", mentions=("mara",))])
+    await indexing.bring(database, [place])
     await repeats.known(database, [Post(place, "mara", "0", key="k0")])
     for command in (
         Edit(place, "mara", 32, "two"), React(place, "odd", 33, "like", True), React(place, "mara", 33, "like", True),
@@ -87,6 +97,8 @@ async def everything_that_is_hot(database: Database) -> None:
     for late in ("late", "later"):  # of the second, the author is remembered
         await quiet.submit([Post(place, "mara", late, key=late)])
     await retention.age(database)
+    await indexing.bring(database, [place])
+    await indexing.renew(database, 0.0)
     await trimming.trim(database)
     await AccessReader(database).see(place, mara)
     async with database.read() as connection:
@@ -118,6 +130,12 @@ async def everything_that_is_hot(database: Database) -> None:
         await reactions.page(connection, place, 30, 10, ("", ""), None)
         await edits.page(connection, place, 30, 10, 0)
         await snapshots.now(connection)
+        await indexing.behind(connection, UUID(int=0), 100)
+        await people.find(connection, "odd", "ma", 10, None)
+        await people.find(connection, None, "ma", 10, None)
+        await people.visible(connection, "odd", "mara")
+        for older in (True, False):
+            await said.page(connection, "odd", "mara", 10, older=older, after=Position(now, place, 30))
         await resync.from_cursor(connection, "odd", None, 100, 1_000)
         await resync.from_cursor(connection, "odd", start, 100, 1_000)
         await resync.from_map(connection, "odd", {place: first.end}, 100, 1_000)

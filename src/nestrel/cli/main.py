@@ -35,7 +35,7 @@ COMMANDS = {
     "history": _Command("messages", "Show messages of CONVERSATION, oldest at the top."),
     "import": _Command("transfer", "Bring in messages from FILE, or from standard input with -.", "import_"),
     "like": _Command("changing", "Set your reaction on message SEQ."),
-    "people": _Command("people", "List the people whom you can see, or those called so."),
+    "people": _Command("people", "List the people whom you can see."),
     "post": _Command("messages", "Post BODY into CONVERSATION."),
     "read": _Command("changing", "Say that you have read CONVERSATION up to SEQ."),
     "readers": _Command("changing", "Show which members have read message SEQ, how far each has read, and when."),

@@ -20,7 +20,10 @@ if TYPE_CHECKING:  # the library is imported by the commands that ask a service
 @as_json
 @with_client
 def people(client: Client, words: str, limit: int, as_json: bool) -> None:
-    """List the people whom you can see; with WORDS those whose name or id has words that begin so."""
+    """List the people whom you can see.
+
+    With WORDS those whose name or id has words that begin so.
+    """
     found = list(islice(client.people(words), limit))
     if as_json:
         for person in found:
@@ -39,7 +42,10 @@ def people(client: Client, words: str, limit: int, as_json: bool) -> None:
 @as_json
 @with_client
 def said(client: Client, user: str, count: int, as_json: bool) -> None:
-    """Show the newest messages of USER (a user id) in all of your conversations, oldest at the top."""
+    """Show the newest messages of USER in all of your conversations.
+
+    USER is a user id; the oldest is at the top.
+    """
     page = client.said_page(user, limit=count)
     for message in reversed(page.items):
         if as_json:

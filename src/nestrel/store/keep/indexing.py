@@ -33,11 +33,11 @@ WHERE conversation_id = ANY($1::text::uuid[]) ORDER BY conversation_id FOR UPDAT
 _STAND = """
 SELECT id, rev, head, floor, closed_at IS NOT NULL FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])
 """
-_NEW = """
+_NEW = f"""
 SELECT i.id, m.seq, m.body, m.created_at
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, high)
 CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
-    WHERE conversation_id = i.id AND seq BETWEEN i.low AND i.high) m
+    WHERE conversation_id = i.id AND seq BETWEEN i.low AND i.high ORDER BY seq LIMIT {MESSAGES}) m
 """
 _ALTERED = f"""
 SELECT i.id, m.seq, m.rev, m.body, m.created_at
@@ -90,7 +90,7 @@ FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (id, bloc
 CROSS JOIN LATERAL (SELECT floor FROM nestrel.conversations WHERE id = i.id LIMIT 1) c
 CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
     WHERE conversation_id = i.id AND seq >= greatest(i.block * {BLOCK} + 1, c.floor) AND seq <= (i.block + 1) * {BLOCK}
-      AND removed_at IS NULL) m
+      AND removed_at IS NULL ORDER BY seq LIMIT {BLOCK}) m
 """
 _ANEW = """
 UPDATE nestrel.search_blocks b SET words = array_to_tsvector(u.words::text[]), stale_since = NULL
