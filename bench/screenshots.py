@@ -71,7 +71,7 @@ _COMMANDS = {
         'nestrel post control-room "Odd, the bus is at the bridge." --mention odd',
         "nestrel conversations list --token $(nestrel token odd) --limit 3",
         "nestrel said odd -n 6",
-        "nestrel conversations list --all --member petra --called terminal --token $(nestrel token office --service)",
+        """nestrel search '"berth 3" gang*' --author yusuf -n 3""",
     ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
@@ -166,12 +166,25 @@ async def _console(address: str) -> None:
         await mara.get_by_role("button", name="Make").click()
         await mara.get_by_role("alert").wait_for()
         await mara.screenshot(path=OUT / "console-name-taken.png")
+        await mara.keyboard.press("Escape")
+        await _search(mara)
         await _beside(mara)
         await _retention(mara)
         narrow = await window("Kaz Morita", "light", width=380)
         await choose(narrow, "MV Corran")
         await narrow.screenshot(path=OUT / "console-narrow.png")
         await browser.close()
+
+
+async def _search(page: Page) -> None:
+    """Hits for a phrase, and what was said around one of them."""
+    await page.get_by_role("link", name="Search").click()
+    await page.get_by_label("Search messages").fill('"berth 3" gang*')
+    await page.locator("[data-hit]").first.wait_for()
+    for _ in range(2):
+        await page.keyboard.press("ArrowDown")
+    await page.wait_for_timeout(900)
+    await page.screenshot(path=OUT / "console-search.png")
 
 
 async def _beside(page: Page) -> None:

@@ -1,6 +1,7 @@
 import { lazy, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
 import { SideBySide } from "../beside/SideBySide";
+import { SearchPage } from "../search/SearchPage";
 import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
@@ -13,6 +14,7 @@ const RetentionPage = lazy(() => import("../retention/RetentionPage"));
 
 const PLACES = [
   ["/", "Conversations"],
+  ["/search", "Search"],
   ["/side-by-side", "Side by side"],
   ["/wire", "Wire"],
   ["/retention", "Retention"],
@@ -34,6 +36,7 @@ export function Shell() {
       </header>
       <Routes>
         <Route path="/side-by-side/:id?" element={<SideBySide />} />
+        <Route path="/search" element={<SearchPage />} />
         <Route path="/wire" element={<WirePage />} />
         <Route
           path="/retention/:id?"

@@ -1,3 +1,4 @@
+import { useSearchParams } from "react-router";
 import { useObservable } from "../app/useObservable";
 import { count } from "../lib/format";
 import type { ConversationCopy, Row } from "../sync/conversationCopy";
@@ -11,6 +12,8 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
   useObservable(copy);
   useObservable(seat.line);
   const rows = copy.rows();
+  const [query] = useSearchParams();
+  const marked = Number(query.get("at")) || null;
   const { pane, virtual, drawn, load, onScroll, release, toEnd, fresh, unreadFrom } = useLedgerScroll(
     copy,
     seat,
@@ -50,6 +53,7 @@ export function Ledger({ copy, seat }: { copy: ConversationCopy; seat: Seat }) {
                 seat={seat}
                 load={load}
                 unreadFrom={unreadFrom}
+                marked={marked}
                 current={focus.current}
                 onCurrent={focus.setCurrent}
               />

@@ -11,10 +11,11 @@ export function LedgerRow(props: {
   seat: Seat;
   load: (from: number, to: number, older: boolean) => Promise<void>;
   unreadFrom: number | null;
+  marked: number | null;
   current: number | null;
   onCurrent: (seq: number) => void;
 }) {
-  const { row, previous, copy, seat, load, unreadFrom, current, onCurrent } = props;
+  const { row, previous, copy, seat, load, unreadFrom, marked, current, onCurrent } = props;
   if (row.kind === "torn") return <TornRow gone={row.gone} floor={row.floor} seat={seat} id={copy.id} />;
   if (row.kind === "gap")
     return <GapRow from={row.from} to={row.to} onLoad={() => void load(row.from, row.to, true)} />;
@@ -39,6 +40,7 @@ export function LedgerRow(props: {
       seat={seat}
       newDay={newDay}
       unreadFrom={message.seq === unreadFrom}
+      marked={message.seq === marked}
       current={message.seq === current}
       onCurrent={() => onCurrent(message.seq)}
     />

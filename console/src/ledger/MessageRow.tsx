@@ -25,6 +25,8 @@ type Props = {
   newDay: boolean;
   /** Unread messages begin here. */
   unreadFrom: boolean;
+  /** What was looked for and brought the reader here. */
+  marked: boolean;
   /** Whether Tab comes to this row; the arrow keys move it. */
   current: boolean;
   onCurrent: () => void;
@@ -34,7 +36,7 @@ type Doing = "edit" | "remove" | null;
 
 /** A numbered message. Text is shown as text; Markdown becomes a safe subset of elements. */
 export function MessageRow(props: Props) {
-  const { message, waiting, copy, seat, newDay, unreadFrom, current, onCurrent } = props;
+  const { message, waiting, copy, seat, newDay, unreadFrom, marked, current, onCurrent } = props;
   const [doing, setDoing] = useState<Doing>(null);
   const [problem, setProblem] = useState("");
   const rights = rightsOn(message, copy, seat);
@@ -72,7 +74,8 @@ export function MessageRow(props: Props) {
         <div className="border-t-2 border-buoy px-3 text-right text-xs text-buoy">unread from here</div>
       )}
       <article
-        className={`${GRID} group relative border-b border-line py-1`}
+        className={`${GRID} group relative border-b border-line py-1 ${marked ? "bg-depth" : ""}`}
+        aria-current={marked || undefined}
         data-seq={message.seq}
         tabIndex={current ? 0 : -1}
         onFocus={onCurrent}

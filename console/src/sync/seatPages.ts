@@ -31,19 +31,26 @@ export class SeatPages {
    * held as far as the service can be reached. */
   async open(id: string, seq: number | null): Promise<ConversationCopy> {
     const copy = this.owner.copy(id);
-    if (copy.known) return copy;
+    if (copy.known) {
+      if (seq !== null) await this.reach(copy, seq);
+      return copy;
+    }
     await this.owner.caughtUpOnce();
     const held = await this.hydrate(copy, seq);
     if (!held) {
       const query = seq === null ? { limit: SHOWN } : { limit: SHOWN, around: seq };
       await Promise.all([this.load(id, query), this.loadMembers(copy)]);
     }
-    const wanted = seq ?? (copy.readSeqOf(this.owner.userId) ?? copy.head) + 1;
-    if (wanted <= copy.head && wanted >= copy.floor && !copy.messages.has(wanted))
-      await this.load(id, { limit: SHOWN, around: wanted }).catch((error: unknown) => {
-        if (copy.messages.size === 0) throw error;
-      });
+    await this.reach(copy, seq ?? (copy.readSeqOf(this.owner.userId) ?? copy.head) + 1);
     return copy;
+  }
+
+  /** Load what is around a number that is not held, as far as the service can be reached. */
+  private async reach(copy: ConversationCopy, seq: number): Promise<void> {
+    if (seq > copy.head || seq < copy.floor || copy.messages.has(seq)) return;
+    await this.load(copy.id, { limit: SHOWN, around: seq }).catch((error: unknown) => {
+      if (copy.messages.size === 0) throw error;
+    });
   }
 
   /** Show what the replica holds now in place of what is shown; false if the conversation is the
