@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, crowd, posts, reads, resync, retention, scale
+from bench import changes, crowd, posts, reads, resync, retention, scale, search
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -40,6 +40,7 @@ _PARTS = {
     "crowd": crowd,
     "resync": resync,
     "retention": retention,
+    "search": search,
 }
 _BY_HAND = "<!-- What stands below is not written by script/bench. -->\n"
 """Behind it is what was measured in pairs of two states, or modelled; a run of the benchmark leaves it as it is."""

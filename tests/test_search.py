@@ -188,7 +188,7 @@ async def test_search_finds_what_a_scan_finds_in_its_order(
             early = await pages(database, Caller(viewer), wanted, size)
             assert set(early) <= set(await scene.scan(q, author, only))
         await indexer.step()
-        while indexer._left:
+        while indexer.left:
             await indexer.step()
         expected = await scene.scan(q, author, only)
         if there or not one:
@@ -228,7 +228,7 @@ async def test_many_of_one_moment_and_many_conversations_are_paged_to_the_end(da
     indexer = Indexer(database)
     while True:
         await indexer.step()
-        if not indexer._left:
+        if not indexer.left:
             break
     found = await pages(database, Caller(viewer), Wanted(question("tide")), 200)
     assert len(found) == len(set(found)) == 3_000

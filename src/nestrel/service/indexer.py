@@ -33,7 +33,7 @@ class Indexer:
         self._database = database
         self._since: AllPosition | None = None
         self._walked: float | None = None
-        self._left: dict[UUID, None] = {}
+        self.left: dict[UUID, None] = {}
         """What is known to have moved and has not been taken in."""
 
     async def run(self) -> None:
@@ -55,7 +55,7 @@ class Indexer:
         async with self._database.read() as connection:
             found = await journal.tail(connection, self._since)
         if self._since is not None and found.whole and found.trimmed < self._since.xmin:
-            self._left |= dict.fromkeys(id_ for _, id_, _ in found.moved)
+            self.left |= dict.fromkeys(id_ for _, id_, _ in found.moved)
         else:
             self._walked = None
         if self._walked is None or time.monotonic() - self._walked > _WALK_SECONDS:
@@ -65,7 +65,7 @@ class Indexer:
         await self._bring()
         while await indexing.renew(self._database):
             pass
-        metrics.SEARCH_BEHIND.set(len(self._left))
+        metrics.SEARCH_BEHIND.set(len(self.left))
 
     async def _walk(self) -> None:
         after = UUID(int=0)
@@ -75,25 +75,25 @@ class Indexer:
             if not ids:
                 return
             after = ids[-1]
-            self._left |= dict.fromkeys(ids)
+            self.left |= dict.fromkeys(ids)
             await self._bring()
 
     async def _bring(self) -> None:
         """Take in what is left, each conversation as often as it takes. One at which another process is waits for the
         next step."""
-        waiting, self._left = list(self._left), {}
+        waiting, self.left = list(self.left), {}
         while waiting:
             some, waiting = waiting[:_AT_ONCE], waiting[_AT_ONCE:]
             try:
                 taken, more = await self._take(some)
             except BaseException:
-                self._left |= dict.fromkeys([*some, *waiting])
+                self.left |= dict.fromkeys([*some, *waiting])
                 raise
             metrics.SEARCH_INDEXED.inc(taken)
             if taken:
                 waiting += more
             else:
-                self._left |= dict.fromkeys(more)
+                self.left |= dict.fromkeys(more)
 
     async def _take(self, ids: Sequence[UUID]) -> tuple[int, list[UUID]]:
         return await indexing.bring(self._database, ids)
