@@ -19,7 +19,7 @@ _CALLS = 60
 _FILL = """
 INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
 SELECT c.id, n, n, n, now() - interval '30 days' + (n::float8 / {count}) * interval '29 days', 'harbour-office',
-    concat_ws(' ', 'The', (ARRAY['Corran', 'Selkie', 'Tern', 'Gannet'])[1 + n % 4], 'lies at berth', n % 7, 'since tide',
+    concat_ws(' ', (ARRAY['Corran', 'Selkie', 'Tern', 'Gannet'])[1 + n % 4], 'lies at berth', n % 7, 'since tide',
         n, CASE WHEN n % {rare} = 7 THEN 'in a zephyr from' ELSE 'in a wind from' END,
         (ARRAY['west', 'south', 'north', 'east'])[1 + n % 3], 'and vans of lost property wait at the gangway'), 'plain'
 FROM nestrel.conversations c, generate_series(1, {count}) n WHERE c.id = ANY('{{{ids}}}');
