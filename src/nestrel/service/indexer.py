@@ -18,7 +18,7 @@ from nestrel.store.read import journal
 
 log = get_logger()
 
-_PAUSE_SECONDS = 0.5
+_PAUSE_SECONDS = 1.0
 _AT_ONCE = 100
 """Conversations that one step brings to date."""
 _WALK = 500

@@ -30,7 +30,7 @@ SEARCH_BEHIND = Gauge(
 )
 SEARCH_STEP_SECONDS = Histogram(
     "nestrel_search_step_seconds",
-    "Time in which the search index was brought to date; half a second lies between two",
+    "Time in which the search index was brought to date; a second lies between two",
     buckets=(0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 30),
 )
 MEMORY = Gauge(

@@ -32,13 +32,14 @@ WHERE m.user_id = $1 AND m.left_at IS NULL ORDER BY m.conversation_id LIMIT $2
 """
 # Those that may hold something before a place, the newest first.
 _BLOCKS = f"""
-SELECT b.conversation_id, b.block, b.last_at FROM nestrel.search_blocks b
+SELECT b.conversation_id, b.block, b.first_at, b.last_at FROM nestrel.search_blocks b
 WHERE b.words @@ $1::text::tsquery AND b.last_at >= $2
   AND (b.first_at, b.conversation_id, b.block * {BLOCK} + 1) < ($3, $4::uuid, $5)
   AND ($6 OR EXISTS (SELECT FROM nestrel.members m
        WHERE m.conversation_id = b.conversation_id AND m.user_id = $7 AND m.left_at IS NULL))
 ORDER BY b.last_at DESC, b.conversation_id DESC, b.block DESC LIMIT $8
 """
+# A body of ASCII that lacks a word of ASCII is left where it is; of any other one the tokenizer decides.
 _TAILS = f"""
 SELECT i.n - 1, c.floor, {", ".join("t." + name for name in MESSAGE_COLUMNS.split(", "))}
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::int[])
@@ -48,9 +49,12 @@ CROSS JOIN LATERAL (SELECT {rules.floor("x")} AS floor FROM nestrel.conversation
 CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
     WHERE conversation_id = i.id AND seq >= greatest(i.low, c.floor) AND seq <= i.high
       AND (created_at, conversation_id, seq) < ($5, $6::uuid, $7)
+      AND (octet_length(body) <> char_length(body) OR lower(body COLLATE "C") LIKE ALL($8::text[]))
     ORDER BY seq DESC LIMIT i.count) t
 ORDER BY i.n, t.seq DESC
 """
+
+_TOTAL = "SELECT reltuples::bigint FROM pg_class WHERE oid = 'nestrel.search_blocks'::regclass"
 
 _BLOCKS_AT_ONCE = 600
 """Blocks of which one page knows, if that is enough to go on; behind the last of them the next page goes on."""
@@ -59,8 +63,14 @@ _TAILS_AT_ONCE = 64
 _FIRST_TAIL = 4
 _MESSAGES = 8_192
 """Messages that one page looks at, about; it may then be short."""
+_READS = 64
+"""Blocks that one page reads from, about, each as often as it is come to."""
 _PLACES = 1_000
-"""A member of more conversations is asked for with each block, and the index for the words alone."""
+_NAMED = 64
+_SHARE = 400
+"""The index is asked for the words in up to 64 conversations. With more it takes long, so that it is asked for the
+words alone, and of each block whether its conversation is the member's: with more than 1,000, or where for each of the
+member's conversations there are at most so many blocks in all, as then most of what has the words may be theirs."""
 END = datetime(9999, 12, 31, tzinfo=UTC)
 BEGINNING = datetime(1, 1, 1, tzinfo=UTC)
 
@@ -98,11 +108,13 @@ class Wanted:
 
 @dataclass(slots=True)
 class _Block:
-    """A block that is read from its end on: from `high` down to `low`; the next message is no newer than `bound`."""
+    """A block that is read from its end on: from `high` down to `low`; the next message is no newer than `bound`, and
+    none is older than `first_at`."""
 
     id: UUID
     low: int
     high: int
+    first_at: datetime
     bound: Place
     count: int = _FIRST_TAIL
 
@@ -128,14 +140,16 @@ async def find(connection: Connection, caller: Caller, wanted: Wanted, limit: in
     blocks, unseen = await _blocks(connection, caller, wanted, after)
     heapq.heapify(blocks)
     hits: list[Hit] = []
-    looked = 0
-    while blocks and (looked < _MESSAGES or blocks[0].bound >= after):
+    literal = [f"%{_unlike(text)}%" for text in wanted.question.literal]
+    looked = reads = 0
+    while blocks and ((looked < _MESSAGES and reads < _READS) or blocks[0].bound >= after):
         if len(hits) > limit and heapq.nlargest(limit + 1, hits)[limit].place > blocks[0].bound:
             break
-        batch = [heapq.heappop(blocks) for _ in range(min(len(blocks), _TAILS_AT_ONCE))]
+        batch = _next(blocks)
+        reads += len(batch)
         found = await fetch(
             connection, _TAILS, array([one.id for one in batch]), array([one.low for one in batch]),
-            array([one.high for one in batch]), array([one.count for one in batch]), *after,
+            array([one.high for one in batch]), array([one.count for one in batch]), *after, literal,
         )  # fmt: skip
         looked += len(found)
         hits += _hits(found, batch, wanted)
@@ -162,22 +176,30 @@ async def _blocks(
         places = [row[0] for row in await fetch(connection, _MINE, caller.user_id, _PLACES + 1)]
         if not places:
             return [], None
-        if len(places) > _PLACES:
+        if len(places) > _PLACES or (len(places) > _NAMED and await _are_many(connection, len(places))):
             places, anywhere = [], False
     query, since = _query(wanted.question, places), wanted.since or BEGINNING
     for most in (_BLOCKS_AT_ONCE, _BLOCKS_MOST):
         found = await fetch(connection, _BLOCKS, query, since, *after, anywhere, caller.user_id, most + 1)
         blocks = [
             _Block(
-                id_, block * BLOCK + 1, block * BLOCK + BLOCK, min(after, Place(last_at, id_, block * BLOCK + BLOCK))
+                id_,
+                block * BLOCK + 1,
+                block * BLOCK + BLOCK,
+                first_at,
+                min(after, Place(last_at, id_, block * BLOCK + BLOCK)),
             )
-            for id_, block, last_at in found
+            for id_, block, first_at, last_at in found
         ]
         if len(found) <= most:
             return blocks, None
         if blocks[most].bound < after:
             break  # else all of them reach over the place where the page begins, and any may have the next
     return blocks[:most], blocks[most].bound
+
+
+async def _are_many(connection: Connection, places: int) -> bool:
+    return bool((await fetch(connection, _TOTAL))[0][0] <= places * _SHARE)
 
 
 def _query(question: Question, places: Sequence[UUID]) -> str:
@@ -194,6 +216,20 @@ def _query(question: Question, places: Sequence[UUID]) -> str:
 
 def _quoted(word: str) -> str:
     return "'" + word.replace("\\", "\\\\").replace("'", "''") + "'"
+
+
+def _unlike(text: str) -> str:
+    """Text in which LIKE finds no sign that means something to it."""
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+
+
+def _next(blocks: list[_Block]) -> list[_Block]:
+    """The block that may have the newest message, and others that reach over it in time; what is older than all of it
+    can wait."""
+    batch = [heapq.heappop(blocks)]
+    while blocks and len(batch) < _TAILS_AT_ONCE and blocks[0].bound.at >= batch[0].first_at:
+        batch.append(heapq.heappop(blocks))
+    return batch
 
 
 def _hits(found: Sequence[Any], batch: Sequence[_Block], wanted: Wanted) -> list[Hit]:
