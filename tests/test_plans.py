@@ -98,7 +98,7 @@ async def everything_that_is_hot(database: Database) -> None:
         await quiet.submit([Post(place, "mara", late, key=late)])
     await retention.age(database)
     await indexing.bring(database, [place])
-    await indexing.renew(database, 0.0)
+    await indexing.renew(database, -60.0)
     await trimming.trim(database)
     await AccessReader(database).see(place, mara)
     async with database.read() as connection:

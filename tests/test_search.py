@@ -86,7 +86,7 @@ class Scene:
         if kind == "index":
             return await indexer.step()
         if kind == "renew":
-            while await indexing.renew(self.database, 0.0):
+            while await indexing.renew(self.database, -60.0):
                 pass
             return None
         place = self.places[rest[0]]
@@ -193,7 +193,7 @@ async def test_search_finds_what_a_scan_finds_in_its_order(
         expected = await scene.scan(q, author, only)
         if there or not one:
             assert await pages(database, Caller(viewer), wanted, size) == expected
-        while await indexing.renew(database, 0.0):
+        while await indexing.renew(database, -60.0):
             pass
         if there or not one:
             assert await pages(database, Caller(viewer), wanted, size) == expected
@@ -208,7 +208,7 @@ async def agrees(database: Database, places: list[UUID]) -> None:
     wanted: dict[tuple[UUID, int], set[str]] = {}
     for id_, seq, body, *_ in kept:
         block = wanted.setdefault((id_, (seq - 1) // 4), {lexemes.place_lexeme(id_)})
-        block |= set(map(lexemes.lexeme, indexing.words(body)))
+        block |= set(map(lexemes.lexeme, indexing.pieces(body)))
     for id_, block, words in found:
         assert set(words) == wanted.pop((id_, block), {lexemes.place_lexeme(id_)})
     assert wanted == {}

@@ -42,6 +42,38 @@ async def test_a_hit_is_found_as_one_types_and_opens_the_ledger_at_its_number(wi
     await expect(row).to_have_attribute("aria-current", "true")
 
 
+async def test_ctrl_k_goes_to_a_conversation_a_person_or_a_message(window: Window) -> None:
+    page = await window("Noor Haddad")
+    options, field = page.get_by_role("option"), page.get_by_label("Go to")
+
+    async def find(text: str) -> None:
+        await page.keyboard.press("ControlOrMeta+k")
+        await expect(field).to_be_focused()
+        await page.keyboard.type(text)
+
+    await find("control ro")
+    await expect(options.first).to_contain_text("Control room")
+    await check_accessible(page)
+    await page.keyboard.press("Enter")
+    heading = page.get_by_role("main").get_by_role("heading")
+    await expect(heading).to_have_text("Control room")
+    await find("tam fer")
+    person = options.filter(has_text="Tam Ferrier").filter(has_text="person")
+    await person.click()
+    await expect(heading).to_have_text("Tam Ferrier")
+    await find("fender adrift")
+    hit = options.filter(has_text="Fender adrift").first
+    await expect(hit).to_be_visible()
+    await hit.click()
+    await expect(page.locator("article[aria-current='true']")).to_contain_text("Fender adrift")
+    await find("fender adrift")
+    await page.get_by_role("option", name="Search messages for").click()
+    await expect(page.get_by_label("Search messages")).to_have_value("fender adrift")
+    await find("x")
+    await page.keyboard.press("Escape")
+    await expect(field).to_have_count(0)
+
+
 async def test_what_cannot_be_looked_for_says_why_and_nothing_found_says_so(window: Window) -> None:
     page = await window("Odd Haverland", width=380)
     await page.get_by_role("link", name="Search").click()

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from nestrel.core import words as module
 from nestrel.core.problems import InvalidRequest
 from nestrel.core.search import question
-from nestrel.core.words import Token, folded, tokens, words
+from nestrel.core.words import Token, folded, pieces, pieces_of, tokens, words
 
 
 def found(q: str, body: str) -> list[str] | None:
@@ -73,6 +73,12 @@ def test_the_short_way_for_ascii_parts_words_as_the_long_one_does(text: str) -> 
         assert list(tokens(text)) == long_way(text)
         assert words(text) == list(dict.fromkeys(token.word for token in long_way(text)))
     assert module._ASCII_WORD.pattern
+
+
+@given(st.text(st.sampled_from("aZ09_'.,:- \u2019éßÅ\u0301京タが❤👍🏽ไทยहि"), max_size=20))
+def test_the_index_of_a_text_has_the_pieces_of_each_of_its_words(text: str) -> None:
+    for token in tokens(text):
+        assert set(pieces_of(token.word)) <= pieces(text), token
 
 
 @given(st.text(max_size=30))

@@ -5,6 +5,7 @@ import { SearchPage } from "../search/SearchPage";
 import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
+import { Finder } from "./Finder";
 import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
@@ -55,6 +56,7 @@ export function Shell() {
         <Route path="*" element={<Conversations />} />
       </Routes>
       <StatusStrip />
+      <Finder />
     </div>
   );
 }

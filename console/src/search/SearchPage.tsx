@@ -1,5 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { type KeyboardEvent, useDeferredValue, useEffect, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
 import { answered, type Profile } from "../api/client";
 import { PersonField } from "../app/PersonField";
 import { useSeat } from "../app/seatContext";
@@ -20,7 +21,8 @@ const dayStart = (day: string, later = 0): string => {
 export function SearchPage() {
   const { seat } = useSeat();
   useObservable(seat);
-  const [typed, setTyped] = useState("");
+  const [query] = useSearchParams();
+  const [typed, setTyped] = useState(query.get("q") ?? "");
   const [place, setPlace] = useState("");
   const [author, setAuthor] = useState<Profile[]>([]);
   const [from, setFrom] = useState("");

@@ -17,6 +17,8 @@ import regex
 
 # The same boundaries for the most common texts, at a tenth of the time; a test holds the two together.
 _ASCII_WORD = re.compile(r"[A-Za-z0-9_]+(?:(?:(?<=[A-Za-z])['.:](?=[A-Za-z])|(?<=[0-9])[',.;](?=[0-9]))[A-Za-z0-9_]+)*")
+_PIECE = re.compile(r"\w+")
+_ASCII_PIECE = re.compile(r"\w+", re.ASCII)
 _BOUNDARY = regex.compile(r"(?w)\b")
 _WORD = regex.compile(r"[\p{L}\p{N}]")
 _EMOJI = regex.compile(r"[\p{Extended_Pictographic}\p{Regional_Indicator}]")
@@ -75,6 +77,20 @@ def words(text: str) -> list[str]:
     if text.isascii():
         return [word for word in dict.fromkeys(_ASCII_WORD.findall(text.lower())) if word.strip("_")]
     return list(dict.fromkeys(token.word for token in tokens(text)))
+
+
+def pieces(text: str) -> set[str]:
+    """What an index has of a text: whoever looks for a word looks for the pieces of it, and then at the text. Runs of
+    letters, digits and low lines, at a quarter of the time that words take."""
+    if text.isascii():
+        return set(_ASCII_PIECE.findall(text.lower()))
+    return {piece for word in words(text) for piece in pieces_of(word)}
+
+
+@lru_cache(maxsize=10_000)
+def pieces_of(word: str) -> tuple[str, ...]:
+    """The pieces of a folded word, in order; of one that has none, as an emoji, the word itself."""
+    return tuple(_PIECE.findall(word)) or (word,)
 
 
 @lru_cache(maxsize=10_000)

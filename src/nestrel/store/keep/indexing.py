@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
-from nestrel.core.words import words
+from nestrel.core.words import pieces
 from nestrel.store.database import Database
 from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
 from nestrel.store.native import Connection, array, execute, fetch, texts
@@ -18,7 +18,8 @@ MESSAGES = 4_000
 _CHANGED = 1_000
 """Changed messages of one conversation that one step takes in."""
 STALE_SECONDS = 10
-"""After so long a block of which something has gone is made anew; in between, more of it may go."""
+"""After so long a block of which something has gone is made anew; in between, more of it may go. One in parts is made
+whole after a minute."""
 _STALE = 16
 
 _PLACES = """
@@ -47,14 +48,11 @@ CROSS JOIN LATERAL (SELECT seq, rev, body, created_at FROM nestrel.messages
     ORDER BY rev LIMIT {_CHANGED}) m
 """
 _ADD = """
-INSERT INTO nestrel.search_blocks AS b (conversation_id, block, first_at, last_at, words, stale_since)
+INSERT INTO nestrel.search_blocks (conversation_id, block, first_at, last_at, words, stale_since)
 SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[]),
-       CASE WHEN u.stale THEN clock_timestamp() END
+       clock_timestamp() + CASE WHEN u.stale THEN interval '0' ELSE interval '50 seconds' END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[],
             $6::text::boolean[]) AS u (id, block, first_at, last_at, words, stale)
-ON CONFLICT (conversation_id, block) DO UPDATE
-SET words = b.words || excluded.words, first_at = least(b.first_at, excluded.first_at),
-    last_at = greatest(b.last_at, excluded.last_at), stale_since = coalesce(b.stale_since, excluded.stale_since)
 """
 _EXPIRED = f"""
 DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
@@ -63,7 +61,8 @@ WHERE b.conversation_id = u.id AND b.block < (u.floor - 1) / {BLOCK}
 _AGED = f"""
 UPDATE nestrel.search_blocks b SET stale_since = clock_timestamp()
 FROM unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
-WHERE b.conversation_id = u.id AND b.block = (u.floor - 1) / {BLOCK} AND b.stale_since IS NULL
+WHERE b.conversation_id = u.id AND b.block = (u.floor - 1) / {BLOCK}
+  AND coalesce(b.stale_since > clock_timestamp(), true)
 """
 _CLOSED = ["DELETE FROM nestrel.search_blocks WHERE conversation_id = ANY($1::text::uuid[])",
            "DELETE FROM nestrel.search_places WHERE conversation_id = ANY($1::text::uuid[])"]  # fmt: skip
@@ -80,9 +79,9 @@ WHERE c.id > $1 AND CASE WHEN c.closed_at IS NULL THEN c.head > 0 AND coalesce(p
 ORDER BY c.id LIMIT $2
 """
 _NEXT_STALE = """
-SELECT conversation_id, block FROM nestrel.search_blocks
-WHERE stale_since < clock_timestamp() - make_interval(secs => $1::float8) ORDER BY stale_since LIMIT $2
-FOR UPDATE SKIP LOCKED
+SELECT DISTINCT conversation_id, block FROM (
+    SELECT conversation_id, block FROM nestrel.search_blocks
+    WHERE stale_since < clock_timestamp() - make_interval(secs => $1::float8) ORDER BY stale_since LIMIT $2) s
 """
 _OF_BLOCK = f"""
 SELECT i.n - 1, m.seq, m.body, m.created_at
@@ -92,10 +91,15 @@ CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
     WHERE conversation_id = i.id AND seq >= greatest(i.block * {BLOCK} + 1, c.floor) AND seq <= (i.block + 1) * {BLOCK}
       AND removed_at IS NULL ORDER BY seq LIMIT {BLOCK}) m
 """
-_ANEW = """
-UPDATE nestrel.search_blocks b SET words = array_to_tsvector(u.words::text[]), stale_since = NULL
-FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text[]) AS u (id, block, words)
-WHERE b.conversation_id = u.id AND b.block = u.block
+_PARTS = """
+DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, block)
+WHERE b.conversation_id = u.id AND b.block = u.block RETURNING b.conversation_id, b.block, b.first_at, b.last_at
+"""
+_ONE = """
+INSERT INTO nestrel.search_blocks (conversation_id, block, first_at, last_at, words)
+SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[])
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[])
+     AS u (id, block, first_at, last_at, words)
 """
 
 
@@ -218,7 +222,7 @@ def _put(blocks: dict[tuple[UUID, int], _Block], id_: UUID, seq: int, body: str,
     if block is None:
         block = blocks[key] = _Block(at, at, {place_lexeme(id_)})
     block.first_at, block.last_at = min(block.first_at, at), max(block.last_at, at)
-    block.words.update(map(lexeme, words(body)))
+    block.words.update(map(lexeme, pieces(body)))
     return block
 
 
@@ -237,14 +241,28 @@ async def behind(connection: Connection, after: UUID, limit: int) -> list[UUID]:
 
 
 async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
-    """Make some blocks anew of which something has gone for so long; how many."""
+    """Make some blocks anew of which something has gone for so long, or which have lain in parts for long enough; how
+    many. One at whose conversation another process is comes later."""
     async with database.write() as connection:
         found = await fetch(connection, _NEXT_STALE, seconds, _STALE)
         if not found:
             return 0
-        standing = [{place_lexeme(id_)} for id_, _ in found]
-        ids, blocks = array([row[0] for row in found]), array([row[1] for row in found])
-        for n, _, body, _ in await fetch(connection, _OF_BLOCK, ids, blocks):
-            standing[n].update(map(lexeme, words(body)))
-        await execute(connection, _ANEW, ids, blocks, [texts(sorted(one)) for one in standing])
-        return len(found)
+        held = await fetch(connection, _LOCK, array(sorted({row[0] for row in found})))
+        free = {row[0] for row in held}
+        asked = [(id_, block) for id_, block in found if id_ in free]
+        if not asked:
+            return 0
+        ids, numbers = array([id_ for id_, _ in asked]), array([block for _, block in asked])
+        blocks: dict[tuple[UUID, int], _Block] = {}
+        for id_, number, first_at, last_at in await fetch(connection, _PARTS, ids, numbers):
+            block = blocks.setdefault((id_, number), _Block(first_at, last_at, {place_lexeme(id_)}))
+            block.first_at, block.last_at = min(block.first_at, first_at), max(block.last_at, last_at)
+        for n, _, body, _ in await fetch(connection, _OF_BLOCK, ids, numbers):
+            if asked[n] in blocks:
+                blocks[asked[n]].words.update(map(lexeme, pieces(body)))
+        await execute(
+            connection, _ONE, array([id_ for id_, _ in blocks]), array([number for _, number in blocks]),
+            array([one.first_at for one in blocks.values()]), array([one.last_at for one in blocks.values()]),
+            [texts(sorted(one.words)) for one in blocks.values()],
+        )  # fmt: skip
+        return len(blocks)

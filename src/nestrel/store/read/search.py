@@ -16,6 +16,7 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.search import Question
+from nestrel.core.words import pieces_of
 from nestrel.store import rules
 from nestrel.store.access import Caller
 from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
@@ -181,21 +182,34 @@ async def _blocks(
     query, since = _query(wanted.question, places), wanted.since or BEGINNING
     for most in (_BLOCKS_AT_ONCE, _BLOCKS_MOST):
         found = await fetch(connection, _BLOCKS, query, since, *after, anywhere, caller.user_id, most + 1)
-        blocks = [
-            _Block(
-                id_,
-                block * BLOCK + 1,
-                block * BLOCK + BLOCK,
-                first_at,
-                min(after, Place(last_at, id_, block * BLOCK + BLOCK)),
-            )
-            for id_, block, first_at, last_at in found
-        ]
+        blocks = _whole(
+            [
+                _Block(
+                    id_,
+                    block * BLOCK + 1,
+                    block * BLOCK + BLOCK,
+                    first_at,
+                    min(after, Place(last_at, id_, block * BLOCK + BLOCK)),
+                )
+                for id_, block, first_at, last_at in found
+            ]
+        )
         if len(found) <= most:
             return blocks, None
-        if blocks[most].bound < after:
+        id_, block, _, last_at = found[most]
+        unseen = min(after, Place(last_at, id_, block * BLOCK + BLOCK))
+        if unseen < after:
             break  # else all of them reach over the place where the page begins, and any may have the next
-    return blocks[:most], blocks[most].bound
+    return blocks, unseen
+
+
+def _whole(parts: Sequence[_Block]) -> list[_Block]:
+    """Blocks of which several parts have the words, each once."""
+    blocks: dict[tuple[UUID, int], _Block] = {}
+    for part in parts:
+        block = blocks.setdefault((part.id, part.low), part)
+        block.first_at, block.bound = min(block.first_at, part.first_at), max(block.bound, part.bound)
+    return list(blocks.values())
 
 
 async def _are_many(connection: Connection, places: int) -> bool:
@@ -206,9 +220,10 @@ def _query(question: Question, places: Sequence[UUID]) -> str:
     """What the words of a block must have, as a tsquery."""
     parts = list[str]()
     for term in question.wanted:
-        for n, word in enumerate(term.words):
-            prefix = term.prefix and n == len(term.words) - 1
-            parts.append(_quoted(lexeme(word)) + (":*" if prefix else ""))
+        found = [piece for word in term.words for piece in pieces_of(word)]
+        parts += [_quoted(lexeme(piece)) for piece in found[: -1 if term.prefix else None]]
+        if term.prefix:
+            parts.append(_quoted(lexeme(found[-1])) + ":*")
     if places:
         parts.append(f"({' | '.join(_quoted(place_lexeme(place)) for place in places)})")
     return " & ".join(dict.fromkeys(parts))
