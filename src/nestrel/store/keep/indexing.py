@@ -13,14 +13,14 @@ from nestrel.store.database import Database
 from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
 from nestrel.store.native import Connection, array, execute, fetch, texts
 
-MESSAGES = 4_000
-"""New messages that one step takes in at most, about."""
+MESSAGES = 1_024
+"""New messages that one step takes in at most, about: 10 ms of work, in which the process does nothing else."""
 _CHANGED = 1_000
 """Changed messages of one conversation that one step takes in."""
 STALE_SECONDS = 10
 """After so long a block of which something has gone is made anew; in between, more of it may go. One in parts is made
 whole after a minute."""
-_STALE = 16
+_STALE = 4
 
 _PLACES = """
 INSERT INTO nestrel.search_places (conversation_id, rev, head, floor)
@@ -50,9 +50,9 @@ CROSS JOIN LATERAL (SELECT seq, rev, body, created_at FROM nestrel.messages
 _ADD = """
 INSERT INTO nestrel.search_blocks (conversation_id, block, first_at, last_at, words, stale_since)
 SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[]),
-       clock_timestamp() + CASE WHEN u.stale THEN interval '0' ELSE interval '50 seconds' END
+       clock_timestamp() + CASE WHEN u.stale THEN interval '0' WHEN NOT u.whole THEN interval '50 seconds' END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[],
-            $6::text::boolean[]) AS u (id, block, first_at, last_at, words, stale)
+            $6::text::boolean[], $7::text::boolean[]) AS u (id, block, first_at, last_at, words, stale, whole)
 """
 _EXPIRED = f"""
 DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
@@ -105,12 +105,13 @@ FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::t
 
 @dataclass(slots=True)
 class _Block:
-    """What a step adds to a block; of one that is `stale` something has gone."""
+    """What a step adds to a block, of so many `messages`; of one that is `stale` something has gone."""
 
     first_at: datetime
     last_at: datetime
     words: set[str] = field(default_factory=set)
     stale: bool = False
+    messages: int = 0
 
 
 @dataclass(slots=True)
@@ -156,7 +157,7 @@ async def _take_in(
     for place in places:
         rev, head, floor = stand[place.id]
         place.floor = floor
-        place.head = min(head, max(place.head, floor - 1) + max(0, budget))
+        place.head = _up_to(max(place.head, floor - 1), head, budget)
         budget -= place.head - old[place.id].head
         if place.head < head:
             more.append(place.id)
@@ -183,6 +184,13 @@ async def _take_in(
         array([one.head for one in places]), array([one.floor for one in places]),
     )  # fmt: skip
     return taken, more
+
+
+def _up_to(start: int, head: int, budget: int) -> int:
+    """How far a step takes a conversation in: to the end, or to that of a block if one is reached."""
+    end = min(head, start + max(0, budget))
+    whole = end // BLOCK * BLOCK
+    return whole if end < head and whole > start else end
 
 
 async def _new(
@@ -223,6 +231,7 @@ def _put(blocks: dict[tuple[UUID, int], _Block], id_: UUID, seq: int, body: str,
         block = blocks[key] = _Block(at, at, {place_lexeme(id_)})
     block.first_at, block.last_at = min(block.first_at, at), max(block.last_at, at)
     block.words.update(map(lexeme, pieces(body)))
+    block.messages += 1
     return block
 
 
@@ -232,6 +241,7 @@ async def _add(connection: Connection, blocks: dict[tuple[UUID, int], _Block]) -
             connection, _ADD, array([id_ for id_, _ in blocks]), array([block for _, block in blocks]),
             array([one.first_at for one in blocks.values()]), array([one.last_at for one in blocks.values()]),
             [texts(sorted(one.words)) for one in blocks.values()], array([one.stale for one in blocks.values()]),
+            array([one.messages >= BLOCK for one in blocks.values()]),
         )  # fmt: skip
 
 
