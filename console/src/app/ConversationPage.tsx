@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ArrowLeft } from "lucide-react";
 import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
 import { counted, titleOf, visibilityText } from "../lib/format";
@@ -16,7 +16,9 @@ import { useObservable } from "./useObservable";
 
 export function ConversationPage() {
   const { id = "" } = useParams();
-  return <Conversing key={id} id={id} />;
+  const [query] = useSearchParams();
+  // Whoever comes by a hit begins at its number, also where the conversation is shown already.
+  return <Conversing key={`${id} ${query.get("at")}`} id={id} />;
 }
 
 function Conversing({ id }: { id: string }) {

@@ -94,7 +94,12 @@ function Finding({ done }: { done: () => void }) {
     try {
       let to = `/search?q=${encodeURIComponent(sought)}`;
       if (kind === "p") {
-        const body = { kind: "direct", members: [key.slice(2)], title: "", visibility: "closed" } as const;
+        const body = {
+          kind: "direct" as const,
+          members: [key.slice(2)],
+          title: "",
+          visibility: "closed" as const,
+        };
         const made = await answered(seat.api.POST("/v1/conversations", { body }));
         await seat.list.read();
         to = `/c/${made.id}`;
