@@ -16,9 +16,11 @@ from nestrel.core import limits
 from nestrel.core.commands import Post, Remove
 from nestrel.core.retention import Rule
 from nestrel.core.words import words
+from nestrel.store import asked
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import retention
+from nestrel.store.native import fetch
 from nestrel.store.read import people, said
 from nestrel.store.write import conversations, members, profiles
 from nestrel.store.write.writer import Writer
@@ -90,6 +92,20 @@ async def test_a_directory_goes_on_by_its_cursor_alone_however_long_the_question
     for odd_id in ("a/b", "x/messages"):
         assert (await mara.http.get(f"/people/{quote(odd_id, safe='')}")).json()["user_id"] == odd_id
         assert (await mara.http.get(f"/people/{quote(odd_id, safe='')}/messages")).json()["items"] == []
+
+
+async def test_of_a_members_long_questions_the_newest_are_kept(database: Database) -> None:
+    async with database.read() as connection:
+        names = [await asked.keep(connection, "mara", f"question {n}") for n in range(102)]
+        await asked.keep(connection, "mara", "question 2")
+        await asked.keep(connection, "odd", "question 0")
+        kept = [n for n, name in enumerate(names) if await asked.read(connection, "mara", name) is not None]
+        assert kept == list(range(2, 102))
+        await asked.forget(connection)
+        assert await asked.read(connection, "odd", names[0]) == "question 0"
+        await fetch(connection, "UPDATE nestrel.asked SET at = at - interval '3 days' WHERE user_id = 'odd'")
+        await asked.forget(connection)
+        assert await asked.read(connection, "odd", names[0]) is None
 
 
 async def test_with_an_open_directory_everyone_finds_everyone(make_database: Callable[[], str]) -> None:

@@ -24,7 +24,7 @@ async def sealed(
     store where it is long."""
     text = orjson.dumps([*question, key]).decode()
     if len(text.encode()) > _INLINE_BYTES or not text.isascii():
-        name = await asked.keep(connection, orjson.dumps(question).decode())
+        name = await asked.keep(connection, caller.user_id, orjson.dumps(question).decode())
         text = f"#{name}{key}"
     return service.seal.listing(caller.user_id, of, text)
 
@@ -42,7 +42,9 @@ async def unsealed(
         *question, key = orjson.loads(text)
         return question, key
     name, key = text[1 : 1 + _NAME_CHARS], text[1 + _NAME_CHARS :]
-    kept = await asked.read(connection, name)
+    kept = await asked.read(connection, caller.user_id, name)
     if kept is None:
-        raise invalid("/cursor", "is more than two days old; ask again without one")
+        raise invalid(
+            "/cursor", "has been forgotten, after two days or a hundred questions more; ask again without one"
+        )
     return orjson.loads(kept), key

@@ -7,14 +7,21 @@ import hashlib
 
 from nestrel.store.native import Connection, execute, fetch
 
-_KEEP = """
-INSERT INTO nestrel.asked (digest, text) VALUES ($1, $2)
-ON CONFLICT (digest) DO UPDATE SET at = clock_timestamp() WHERE asked.at < clock_timestamp() - interval '1 hour'
+_KEPT = 100
+"""Questions that are kept of one member: the newest."""
+
+_KEEP = f"""
+WITH kept AS (
+    INSERT INTO nestrel.asked (user_id, digest, text) VALUES ($1, $2, $3)
+    ON CONFLICT (user_id, digest) DO UPDATE SET at = clock_timestamp()
+)
+DELETE FROM nestrel.asked WHERE user_id = $1 AND digest IN (
+    SELECT digest FROM nestrel.asked WHERE user_id = $1 AND digest <> $2 ORDER BY at DESC OFFSET {_KEPT} - 1)
 """
-_READ = "SELECT text FROM nestrel.asked WHERE digest = $1"
+_READ = "SELECT text FROM nestrel.asked WHERE user_id = $1 AND digest = $2"
 _FORGET = """
-DELETE FROM nestrel.asked WHERE digest IN (
-    SELECT digest FROM nestrel.asked WHERE at < clock_timestamp() - interval '2 days' ORDER BY at LIMIT 1000)
+DELETE FROM nestrel.asked WHERE (user_id, digest) IN (
+    SELECT user_id, digest FROM nestrel.asked WHERE at < clock_timestamp() - interval '2 days' ORDER BY at LIMIT 1000)
 """
 
 
@@ -23,16 +30,16 @@ def digest(text: str) -> str:
     return base64.urlsafe_b64encode(hashlib.blake2b(text.encode(), digest_size=8).digest()).rstrip(b"=").decode()
 
 
-async def keep(connection: Connection, text: str) -> str:
-    """Keep a question for two days from its last page on; returns its name."""
+async def keep(connection: Connection, user_id: str, text: str) -> str:
+    """Keep a member's question for two days from its last page on, with the hundred newest; returns its name."""
     name = digest(text)
-    await execute(connection, _KEEP, name, text)
+    await execute(connection, _KEEP, user_id, name, text)
     return name
 
 
-async def read(connection: Connection, name: str) -> str | None:
-    """The question of a name; None when it has gone."""
-    found = await fetch(connection, _READ, name)
+async def read(connection: Connection, user_id: str, name: str) -> str | None:
+    """A member's question of a name; None when it has gone."""
+    found = await fetch(connection, _READ, user_id, name)
     return found[0][0] if found else None
 
 

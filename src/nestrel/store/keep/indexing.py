@@ -3,6 +3,7 @@ many processes as like."""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -21,6 +22,7 @@ STALE_SECONDS = 10
 """After so long a block of which something has gone is made anew; in between, more of it may go. One in parts is made
 whole after a minute."""
 _STALE = 4
+_SLICE = 16
 
 _PLACES = """
 INSERT INTO nestrel.search_places (conversation_id, rev, head, floor)
@@ -201,8 +203,9 @@ async def _new(
         return 0
     ids, lows, highs = zip(*wanted, strict=True)
     found = await fetch(connection, _NEW, array(ids), array(lows), array(highs))
-    for id_, seq, body, at in found:
+    for n, (id_, seq, body, at) in enumerate(found):
         _put(blocks, id_, seq, body, at)
+        await _let_others(n)
     return len(found)
 
 
@@ -217,11 +220,18 @@ async def _altered(
         array([rev for _, rev in asked]), array([place.head for place, _ in asked]),
     )  # fmt: skip
     counts: dict[UUID, tuple[int, int]] = {}
-    for id_, seq, rev, body, at in found:
+    for n, (id_, seq, rev, body, at) in enumerate(found):
+        await _let_others(n)
         _put(blocks, id_, seq, body, at).stale = True
         count, last = counts.get(id_, (0, 0))
         counts[id_] = count + 1, max(last, rev)
     return {id_: last for id_, (count, last) in counts.items() if count == _CHANGED}
+
+
+async def _let_others(n: int) -> None:
+    """Now and then whatever else the process has to do comes first: a long message takes a millisecond."""
+    if n % _SLICE == _SLICE - 1:
+        await asyncio.sleep(0)
 
 
 def _put(blocks: dict[tuple[UUID, int], _Block], id_: UUID, seq: int, body: str, at: datetime) -> _Block:
@@ -267,7 +277,8 @@ async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
         for id_, number, first_at, last_at in await fetch(connection, _PARTS, ids, numbers):
             block = blocks.setdefault((id_, number), _Block(first_at, last_at, {place_lexeme(id_)}))
             block.first_at, block.last_at = min(block.first_at, first_at), max(block.last_at, last_at)
-        for n, _, body, _ in await fetch(connection, _OF_BLOCK, ids, numbers):
+        for row, (n, _, body, _) in enumerate(await fetch(connection, _OF_BLOCK, ids, numbers)):
+            await _let_others(row)
             if asked[n] in blocks:
                 blocks[asked[n]].words.update(map(lexeme, pieces(body)))
         await execute(

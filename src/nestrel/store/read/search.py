@@ -7,6 +7,7 @@ a page needs.
 
 from __future__ import annotations
 
+import asyncio
 import heapq
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -63,7 +64,11 @@ _BLOCKS_MOST = 100_000
 _TAILS_AT_ONCE = 64
 _FIRST_TAIL = 4
 _MESSAGES = 8_192
-"""Messages that one page looks at, about; it may then be short."""
+"""Messages that one page looks at, about, a long one counted as several; it may then be short."""
+_TYPICAL = 120
+_SLICE = 16
+_ROWS = 1_024
+"""Messages that are read at one time; all of the longest make 25 MB."""
 _READS = 64
 """Blocks that one page reads from, about, each as often as it is come to."""
 _PLACES = 1_000
@@ -152,8 +157,10 @@ async def find(connection: Connection, caller: Caller, wanted: Wanted, limit: in
             connection, _TAILS, array([one.id for one in batch]), array([one.low for one in batch]),
             array([one.high for one in batch]), array([one.count for one in batch]), *after, literal,
         )  # fmt: skip
-        looked += len(found)
-        hits += _hits(found, batch, wanted)
+        looked += sum(1 + len(row[_BODY_AT]) // _TYPICAL for row in found)
+        for start in range(0, len(found), _SLICE):
+            hits += _hits(found[start : start + _SLICE], batch, wanted)
+            await asyncio.sleep(0)  # a long text takes a millisecond, and others wait for this process
         for block in _read_on(found, batch, wanted.since):
             heapq.heappush(blocks, block)
     hits.sort(reverse=True)
@@ -242,7 +249,11 @@ def _next(blocks: list[_Block]) -> list[_Block]:
     """The block that may have the newest message, and others that reach over it in time; what is older than all of it
     can wait."""
     batch = [heapq.heappop(blocks)]
+    rows = batch[0].count
     while blocks and len(batch) < _TAILS_AT_ONCE and blocks[0].bound.at >= batch[0].first_at:
+        rows += blocks[0].count
+        if rows > _ROWS:
+            break
         batch.append(heapq.heappop(blocks))
     return batch
 
@@ -287,6 +298,8 @@ def _read_on(found: Sequence[Any], batch: Sequence[_Block], since: datetime | No
 _COLUMNS = MESSAGE_COLUMNS.split(", ")
 _AUTHOR, _BODY = _COLUMNS.index("author_id"), _COLUMNS.index("body")
 _CREATED_AT, _REMOVED_AT = _COLUMNS.index("created_at"), _COLUMNS.index("removed_at")
+_BODY_AT = 2 + _BODY
+"""Behind the number of the block and the floor."""
 
 
 async def wires(connection: Connection, hits: Sequence[Hit]) -> list[Wire]:

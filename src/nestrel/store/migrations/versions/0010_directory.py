@@ -29,9 +29,11 @@ CREATE TABLE nestrel.conversation_words (
 );
 CREATE INDEX conversation_words_of ON nestrel.conversation_words (conversation_id, word);
 CREATE TABLE nestrel.asked (
-    digest text PRIMARY KEY,
-    text   text        NOT NULL,
-    at     timestamptz NOT NULL DEFAULT clock_timestamp()
+    user_id text        NOT NULL,
+    digest  text        NOT NULL,
+    text    text        NOT NULL,
+    at      timestamptz NOT NULL DEFAULT clock_timestamp(),
+    CONSTRAINT asked_pkey PRIMARY KEY (user_id, digest)
 );
 CREATE INDEX asked_at ON nestrel.asked (at)
 """
