@@ -7,6 +7,7 @@ import asyncio
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 from uuid import UUID
 
 from nestrel.core.words import pieces
@@ -75,8 +76,9 @@ WHERE p.conversation_id = u.id
 """
 _BEHIND = """
 SELECT c.id FROM nestrel.conversations c
-LEFT JOIN LATERAL (SELECT rev FROM nestrel.search_places WHERE conversation_id = c.id LIMIT 1) p ON true
-WHERE c.id > $1 AND CASE WHEN c.closed_at IS NULL THEN c.head > 0 AND coalesce(p.rev, 0) < c.rev
+LEFT JOIN LATERAL (SELECT rev, head FROM nestrel.search_places WHERE conversation_id = c.id LIMIT 1) p ON true
+WHERE c.id > $1 AND CASE WHEN c.closed_at IS NULL
+                         THEN c.head > 0 AND (coalesce(p.rev, 0) < c.rev OR coalesce(p.head, 0) < c.head)
                          ELSE p.rev IS NOT NULL END
 ORDER BY c.id LIMIT $2
 """
@@ -118,7 +120,7 @@ class _Block:
 
 @dataclass(slots=True)
 class _Place:
-    """How far a conversation is in the index."""
+    """How far a conversation is in the index: messages up to `head`, as they were at `rev` or later."""
 
     id: UUID
     rev: int
@@ -140,13 +142,16 @@ async def bring(database: Database, ids: Sequence[UUID]) -> tuple[int, list[UUID
         if gone:
             for statement in _CLOSED:
                 await execute(connection, statement, array(gone))
-        places = [
-            place for place in places if place.id in stand and not stand[place.id][3] and stand[place.id][0] > place.rev
-        ]
+        places = [place for place in places if place.id in stand and _is_behind(place, stand[place.id])]
         if not places:
             return 0, list(held)
         taken, more = await _take_in(connection, places, {id_: row[:3] for id_, row in stand.items()})
         return taken, [*more, *held]
+
+
+def _is_behind(place: _Place, stand: Sequence[Any]) -> bool:
+    rev, head, _, closed = stand
+    return not closed and (place.rev < rev or place.head < head)
 
 
 async def _take_in(
@@ -161,10 +166,9 @@ async def _take_in(
         place.floor = floor
         place.head = _up_to(max(place.head, floor - 1), head, budget)
         budget -= place.head - old[place.id].head
+        place.rev = rev  # as far as it is in the index; what comes behind is as new as it is read
         if place.head < head:
             more.append(place.id)
-        else:
-            place.rev = rev
     taken = await _new(connection, blocks, [(one.id, old[one.id].head + 1, one.head) for one in places])
     # Changes up to the `rev` that was read, of what was in the index before; the rest is as new as it was read.
     asked = [

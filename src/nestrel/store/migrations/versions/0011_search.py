@@ -11,7 +11,7 @@ depends_on = None
 # the conversation; there may be some too many, never one too few. It comes in parts, each with all words of some of its
 # messages: one that grew would go into the index of words again and again. From `stale_since` on it is to be made anew,
 # as one part: some of its words have gone, or it has lain in parts for long enough. How far a conversation is in the
-# blocks stands beside it: all of up to `rev`.
+# blocks stands beside it: up to `head`, as it was at `rev` or later.
 STATEMENTS = """
 CREATE TABLE nestrel.search_blocks (
     conversation_id uuid        NOT NULL,
