@@ -110,12 +110,13 @@ async def test_a_removal_that_races_with_an_edit_and_a_like_leaves_nothing_behin
     owner = people["owner"]
     for seq in range(2, 12):
         await owner.post(place, f"m{seq}")
-        await asyncio.gather(
+        _, removed, *_ = await asyncio.gather(
             owner.http.patch(at(place, seq), json={"body": "changed"}),
             owner.http.delete(at(place, seq)),
             people["reader"].http.put(at(place, seq, "/reactions/like")),
             people["writer"].http.put(at(place, seq, "/reactions/%E2%9A%93")),
         )
+        assert removed.status_code == 200, removed.text
         message = (await owner.http.get(at(place, seq))).json()
         assert (message["body"], message["edits"], message["reactions"]) == ("", 0, [])
         assert (await owner.http.get(at(place, seq, "/reactions"))).json()["items"] == []

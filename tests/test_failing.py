@@ -8,7 +8,7 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -18,6 +18,7 @@ from sqlalchemy.engine import make_url
 
 from nestrel.core.commands import Edit, Post
 from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.locked import Locked
 from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.deliveries import Checkpoint, Delivery
@@ -28,8 +29,8 @@ from nestrel.live.source import StoreSource
 from nestrel.store import troubles
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.native import fetch
-from nestrel.store.write import apply, batch, profiles
+from nestrel.store.native import Connection, fetch
+from nestrel.store.write import apply, batch, facts, profiles
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
 
@@ -74,6 +75,29 @@ async def test_a_row_that_somebody_holds_delays_nobody_else(
     assert [one[0].object["seq"] for one in answers] == list(range(1, 101))  # in the order in which they came
     assert sorted(times)[30] < 0.1
     assert writer.waiting == 0
+
+
+async def test_a_machine_that_stands_still_behind_a_lock_refuses_nothing(
+    database: Database, stranger: asyncpg.Connection[Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place = await make_place(database, mara="owner")
+    tried = list[int]()
+    lock_soon = facts.lock_soon
+
+    async def soon(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked] | None:
+        tried.append(len(tried))
+        return await lock_soon(connection, ids)
+
+    monkeypatch.setattr(facts, "lock_soon", soon)
+    monkeypatch.setattr(facts, "_AS_EVER", "SELECT pg_sleep(1)")  # the time for the lock is over in it
+    held = stranger.transaction()
+    await held.start()
+    await stranger.execute("SELECT FROM nestrel.conversations WHERE id = $1 FOR UPDATE", place)
+    answer = Writer(database).submit([Post(place, "mara", "x")])
+    while not tried:
+        await asyncio.sleep(0)
+    await held.rollback()
+    assert (await answer)[0].object["seq"] == 1
 
 
 async def test_two_processes_that_write_to_the_same_conversations_keep_the_order_of_each(

@@ -136,9 +136,9 @@ async def lock_soon(connection: Connection, ids: Sequence[UUID]) -> dict[int, Lo
     await execute(connection, _SOON)
     try:
         locked = await lock(connection, ids)
+        await execute(connection, _AS_EVER)  # within the same time: a machine may stand still just here
     except asyncpg.QueryCanceledError:
         return None
-    await execute(connection, _AS_EVER)
     return locked
 
 
