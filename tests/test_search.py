@@ -244,6 +244,35 @@ async def test_many_of_one_moment_and_many_conversations_are_paged_to_the_end(da
     assert await pages(database, Caller(unique("stranger")), Wanted(question("tide")), 200) == []
 
 
+async def test_what_is_removed_is_soon_out_of_the_index_and_what_only_grew_waits(
+    make_database: Callable[[], str],
+) -> None:
+    database = Database(make_database())
+    try:
+        place = await make_place(database, mara="owner")
+        writer, indexer = Writer(database), Indexer(database)
+
+        async def words() -> set[str]:
+            async with database.read() as connection:
+                return {word for row in await fetch(connection, _INDEXED, [place]) for word in row[2]}
+
+        await writer.submit([Post(place, "mara", "gannet"), Post(place, "mara", "skua")])
+        await indexer.step()
+        assert await indexing.renew(database, 0.0) == 0
+        assert await indexing.renew(database, -60.0) == 1
+        await writer.submit([Remove(place, "mara", 1)])
+        await indexer.step()
+        assert {"gannet", "skua"} <= await words()
+        assert await indexing.renew(database, 0.0) == 1
+        assert await words() == {"skua", lexemes.place_lexeme(place)}
+        await writer.submit([Edit(place, "mara", 2, "tern")])
+        await indexer.step()
+        assert await indexing.renew(database, 0.0) == 1
+        assert await words() == {"tern", lexemes.place_lexeme(place)}
+    finally:
+        await database.close()
+
+
 async def test_two_processes_index_together_and_nothing_is_left_out(database: Database) -> None:
     place = await make_place(database, mara="owner")
     writer, indexers = Writer(database), [Indexer(database), Indexer(database)]
