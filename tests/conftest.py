@@ -8,9 +8,12 @@ import signal
 import tempfile
 from collections.abc import AsyncIterator, Callable, Iterator
 from pathlib import Path
+from typing import Any
 
+import asyncpg
 import hypothesis
 import pytest
+from sqlalchemy.engine import make_url
 
 from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
@@ -55,11 +58,25 @@ def make_database(postgres: LocalPostgres) -> Callable[[], str]:
 
 
 @pytest.fixture
-async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+async def url(make_database: Callable[[], str]) -> str:
+    """The address of a fresh database."""
+    return make_database()
+
+
+@pytest.fixture
+async def database(url: str) -> AsyncIterator[Database]:
     """A fresh database, at the store's own door."""
-    opened = Database(make_database())
+    opened = Database(url)
     yield opened
     await opened.close()
+
+
+@pytest.fixture
+async def stranger(url: str) -> AsyncIterator[asyncpg.Connection[Any]]:
+    """Somebody else on the same database."""
+    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+    yield raw
+    await raw.close()
 
 
 @pytest.fixture(scope="session")

@@ -7,7 +7,6 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import AsyncIterator, Callable
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -31,26 +30,6 @@ from nestrel.store.native import fetch
 from nestrel.store.write import apply, batch, profiles
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
-
-
-@pytest.fixture
-async def url(make_database: Callable[[], str]) -> str:
-    return make_database()
-
-
-@pytest.fixture
-async def database(url: str) -> AsyncIterator[Database]:
-    opened = Database(url)
-    yield opened
-    await opened.close()
-
-
-@pytest.fixture
-async def stranger(url: str) -> AsyncIterator[asyncpg.Connection[Any]]:
-    """Somebody else on the same database."""
-    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
-    yield raw
-    await raw.close()
 
 
 async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
 import asyncpg
 import pytest
-from sqlalchemy.engine import make_url
 
 from nestrel.core.commands import Post
 from nestrel.core.locked import Locked
@@ -20,26 +19,6 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.write import facts
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
-
-
-@pytest.fixture
-async def url(make_database: Callable[[], str]) -> str:
-    return make_database()
-
-
-@pytest.fixture
-async def database(url: str) -> AsyncIterator[Database]:
-    opened = Database(url)
-    yield opened
-    await opened.close()
-
-
-@pytest.fixture
-async def stranger(url: str) -> AsyncIterator[asyncpg.Connection[Any]]:
-    """Somebody else on the same database."""
-    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
-    yield raw
-    await raw.close()
 
 
 async def test_a_row_that_somebody_holds_delays_nobody_else(
