@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core.commands import Command, Edit, Post, Remove
+from nestrel.core.paging import Place
 from nestrel.core.problems import Problem
 from nestrel.core.retention import Rule
 from nestrel.core.search import question
@@ -24,7 +25,7 @@ from nestrel.store.database import Database
 from nestrel.store.keep import indexing, retention, sweep
 from nestrel.store.native import fetch
 from nestrel.store.read import search
-from nestrel.store.read.search import LAST, Place, Wanted
+from nestrel.store.read.search import LAST, Wanted
 from nestrel.store.write import conversations, members
 from nestrel.store.write.writer import Writer
 from tests.support import Person, Served, make_place, unique

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
+from uuid import UUID
 
 from nestrel.core.cursors import HistoryPosition
 
@@ -87,3 +89,21 @@ class Window:
         else:
             edge = self.high if query.descending else self.low - 1
         return edge + 1, edge
+
+
+class Place(NamedTuple):
+    """A message's place among those of many conversations, by time; of those of one moment by conversation and
+    number."""
+
+    at: datetime
+    conversation_id: UUID
+    seq: int
+
+    def key(self) -> str:
+        """What a cursor keeps of it."""
+        return f"{self.at.isoformat()} {self.conversation_id.hex} {self.seq}"
+
+    @classmethod
+    def of_key(cls, key: str) -> Place:
+        at, conversation_id, seq = key.split(" ")
+        return cls(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Path, Query, Request
 
 from nestrel.core.objects import PeoplePage, Profile, SaidPage
+from nestrel.core.paging import Place
 from nestrel.core.problems import NotFound, invalid
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import opened
@@ -19,7 +19,6 @@ from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.read import people, profiles, said
-from nestrel.store.read.said import Position
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/people", route_class=JsonRoute, tags=["people"])
@@ -86,7 +85,7 @@ async def messages(
         if query.order is not None:
             raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
         key = opened(service.seal.open_listing, caller.user_id, of, query.cursor)
-        descending, older, after = key[0] == "d", key[1] == "o", _position(key[2:])
+        descending, older, after = key[0] == "d", key[1] == "o", Place.of_key(key[2:])
     viewer = None if caller.service else caller.user_id
     async with service.database.read() as connection:
         who = await seen(connection, service, caller, user_id)
@@ -102,7 +101,7 @@ async def messages(
         at = beyond[to_older]
         if at is None:
             return None
-        key = f"{'d' if descending else 'a'}{'o' if to_older else 'n'}{_key(at)}"
+        key = f"{'d' if descending else 'a'}{'o' if to_older else 'n'}{at.key()}"
         return service.seal.listing(caller.user_id, of, key)
 
     cursors = {"older": cursor(True), "newer": cursor(False)}
@@ -116,12 +115,3 @@ async def show(user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Jso
     async with service.database.read() as connection:
         who = await seen(connection, service, caller, user_id)
         return Json((await profiles.read(connection, [who]))[who])
-
-
-def _key(at: Position) -> str:
-    return f"{at.at.isoformat()} {at.conversation_id.hex} {at.seq}"
-
-
-def _position(key: str) -> Position:
-    at, conversation_id, seq = key.split(" ")
-    return Position(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

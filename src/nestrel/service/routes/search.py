@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import Annotated, Any
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Request
 
 from nestrel.core.objects import SearchPage
+from nestrel.core.paging import Place
 from nestrel.core.problems import NotFound, invalid
 from nestrel.core.search import question
 from nestrel.core.times import format_time, parse_time
@@ -18,7 +18,7 @@ from nestrel.service.questions import sealed, unsealed
 from nestrel.store import rows
 from nestrel.store.access import see
 from nestrel.store.read import profiles, said, search
-from nestrel.store.read.search import LAST, Place, Wanted
+from nestrel.store.read.search import LAST, Wanted
 
 router = APIRouter(prefix="/search", route_class=JsonRoute, tags=["search"])
 
@@ -38,7 +38,7 @@ async def find(
             if query.model_fields_set - {"limit", "cursor"}:
                 raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
             asked, key = await unsealed(connection, service, caller, "search", query.cursor)
-            after = _place(key)
+            after = Place.of_key(key)
         wanted = _wanted(asked)
         if wanted.conversation_id is not None:
             await see(connection, wanted.conversation_id, caller)
@@ -49,7 +49,7 @@ async def find(
         called = await said.called(connection, [hit.place.conversation_id for hit in found.hits])
         cursor = None
         if found.following is not None:
-            cursor = await sealed(connection, service, caller, "search", asked, _key(found.following))
+            cursor = await sealed(connection, service, caller, "search", asked, found.following.key())
     answer = {"items": items, "next": cursor, "profiles": people, "conversations": called}
     return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
 
@@ -74,12 +74,3 @@ def _wanted(asked: list[Any]) -> Wanted:
         parse_time(since) if since else None,
         parse_time(until) if until else None,
     )
-
-
-def _key(place: Place) -> str:
-    return f"{place.at.isoformat()} {place.conversation_id.hex} {place.seq}"
-
-
-def _place(key: str) -> Place:
-    at, conversation_id, seq = key.split(" ")
-    return Place(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

@@ -4,10 +4,10 @@ an order by time, and they are merged."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 from typing import Any, NamedTuple
 from uuid import UUID
 
+from nestrel.core.paging import Place
 from nestrel.store import rows, rules
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import messages
@@ -45,25 +45,17 @@ _SAID = {(every, older): _sql(every=every, older=older) for every in (True, Fals
 _CALLED = "SELECT id, name, title, kind FROM nestrel.conversations WHERE id = ANY($1::uuid[])"
 
 
-class Position(NamedTuple):
-    """A message's place among all of an author's."""
-
-    at: datetime
-    conversation_id: UUID
-    seq: int
-
-
 class Page(NamedTuple):
     """Messages, with the positions of the first and the last, and whether there is more beyond the last."""
 
     items: list[Wire]
-    first: Position | None
-    last: Position | None
+    first: Place | None
+    last: Place | None
     more: bool
 
 
 async def page(
-    connection: Connection, viewer: str | None, author: str, limit: int, *, older: bool, after: Position | None
+    connection: Connection, viewer: str | None, author: str, limit: int, *, older: bool, after: Place | None
 ) -> Page:
     """Messages of an author that are no tombstones, newest first if `older`, else oldest first, from behind a
     position; in the viewer's own conversations, for None in all."""
@@ -71,12 +63,12 @@ async def page(
     found = await fetch(connection, _SAID[viewer is None, older], viewer or "", author, *values, limit + 1)
     kept = found[:limit]
     items = await messages.wires(connection, [(row[0], row[1:]) for row in kept])
-    first, last = (_position(kept[0]), _position(kept[-1])) if kept else (None, None)
+    first, last = (_place(kept[0]), _place(kept[-1])) if kept else (None, None)
     return Page(items, first, last, len(found) > limit)
 
 
-def _position(row: Sequence[Any]) -> Position:
-    return Position(row[8], row[0], row[1])
+def _place(row: Sequence[Any]) -> Place:
+    return Place(row[8], row[0], row[1])
 
 
 async def called(connection: Connection, ids: Sequence[UUID]) -> Mapping[str, Wire]:

@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.paging import Place
 from nestrel.core.search import Question
 from nestrel.core.words import pieces_of
 from nestrel.store import rules
@@ -81,16 +82,8 @@ END = datetime(9999, 12, 31, tzinfo=UTC)
 BEGINNING = datetime(1, 1, 1, tzinfo=UTC)
 
 
-class Place(NamedTuple):
-    """A message's place among all, by time; of those of one moment by conversation and number. Everything is before
-    the `LAST`."""
-
-    at: datetime
-    conversation_id: UUID
-    seq: int
-
-
 LAST = Place(END, UUID(int=2**128 - 1), limits.SEQ_MOST)
+"""Every message is before it."""
 
 
 class Hit(NamedTuple):
