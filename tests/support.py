@@ -76,7 +76,14 @@ class Served:
         handle, name = tempfile.mkstemp(prefix="nestrel-log-")
         self._log = Path(name)
         os.close(handle)
-        settings = {"NESTREL_DATABASE_URL": database_url, "NESTREL_JWT_SECRET": SECRET, **env}
+        self._folder = tempfile.TemporaryDirectory(prefix="nestrel-files-", ignore_cleanup_errors=True)
+        self.files = Path(self._folder.name)
+        settings = {
+            "NESTREL_DATABASE_URL": database_url,
+            "NESTREL_JWT_SECRET": SECRET,
+            "NESTREL_FILES": str(self.files),
+            **env,
+        }
         inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
         self._env = {**inherited, **settings}
         self._workers = workers
@@ -123,6 +130,7 @@ class Served:
     def __exit__(self, *_: object) -> None:
         self.stop()
         self._log.unlink()
+        self._folder.cleanup()
 
     def kill(self) -> None:
         self.process.kill()
@@ -177,6 +185,15 @@ class Person:
             messages = [{"key": uuid4().hex, "body": f"{prefix}{n + 1}"} for n in range(start, min(count, start + 500))]
             answer = await self.http.post(f"/conversations/{conversation}/messages/batch", json={"messages": messages})
             assert answer.status_code == 200, answer.text
+
+    async def upload(
+        self, conversation: str, content: bytes, name: str | None = "file.bin", **headers: str
+    ) -> httpx.Response:
+        """Send a file; `headers` with underscores for hyphens."""
+        sent = {key.replace("_", "-"): value for key, value in headers.items()}
+        if name is not None:
+            sent["Content-Disposition"] = f"attachment; filename*=UTF-8''{quote(name, safe='')}"
+        return await self.http.post(f"/conversations/{conversation}/attachments", content=content, headers=sent)
 
     async def page(self, conversation: str, **query: Any) -> dict[str, Any]:
         answer = await self.http.get(f"/conversations/{conversation}/messages", params=query)

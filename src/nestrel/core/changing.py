@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from nestrel.core import limits
+from nestrel.core.attachments import NONE_BORNE, Borne, check_found
 from nestrel.core.commands import Change, Edit, React, Read, Remove
 from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, MessageState
 from nestrel.core.posting import check_mentions
@@ -24,16 +25,18 @@ def decide_change(
     now: datetime,
     edit_window: timedelta | None,
     strangers: Sequence[str] = (),
+    attachments: Borne = NONE_BORNE,
 ) -> MessageState:
     """Carry out one command on a message; one that changes nothing takes no `rev`. `strangers` are those whom an edit
-    names and who are no members.
+    names and who are no members, `attachments` what of those that it wants there is for it.
 
     Raises:
         NotFound: no such conversation or message.
         Expired: the message lies below the floor.
         Forbidden: the role, the author or the edit window does not allow it, or the message has been removed.
         StaleEdit: the message has changed since the edit's `rev`.
-        InvalidRequest: one symbol more than a message bears, or a mention of who is no member.
+        InvalidRequest: one symbol more than a message bears, a mention of who is no member, an attachment that is not
+            the author's, or nothing that would be left.
     """
     place.check_member(role, service=command.service, what="change anything here")
     if 1 <= command.seq < place.floor:
@@ -41,7 +44,7 @@ def decide_change(
     if state is None:
         raise NotFound(f"there is no message {command.seq}; the newest is {place.head}")
     if isinstance(command, Edit):
-        _edit(place, command, state, role, now, edit_window, strangers)
+        _edit(place, command, state, role, now, edit_window, strangers, attachments)
     elif isinstance(command, Remove):
         _remove(place, command, state, role, now)
     else:
@@ -57,6 +60,7 @@ def _edit(
     now: datetime,
     edit_window: timedelta | None,
     strangers: Sequence[str],
+    attachments: Borne,
 ) -> None:
     if command.user_id != state.author_id:
         raise Forbidden("only its author edits a message")
@@ -70,16 +74,22 @@ def _edit(
     format_ = command.format or state.format
     named = tuple(state.mentions or ()) if command.mentions is None else command.mentions
     same_body = (command.body, format_) == (state.body, state.format)
-    if same_body and named == tuple(state.mentions or ()):
+    kept = command.attachments is None or command.attachments == state.borne.ids
+    if same_body and named == tuple(state.mentions or ()) and kept:
         return
     if edit_window is not None and now - state.created_at > edit_window:
         raise Forbidden(f"a message can be edited for {_words(edit_window)} after it was posted; that time is over")
     # Who was named may have left since: keeping them is no new mention.
     check_mentions([user for user in strangers if user not in (state.mentions or ())])
-    size = size_of(command.body, state.attributes)
+    if command.attachments is not None:
+        check_found(command.attachments, attachments)
+    borne = state.borne if kept else attachments
+    if not command.body and not borne.ids:
+        raise invalid("/body", "must not be empty where no attachment is left")
+    size = size_of(command.body, state.attributes, borne.size)
     if not place.rule.admits(size):
         raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this body alone makes {size:,}")
-    place.size += size - size_of(state.body, state.attributes)
+    place.size += size - state.size
     at = max(now, state.edited_at or state.created_at)
     written_at = state.edited_at or state.created_at
     if not same_body:
@@ -87,6 +97,7 @@ def _edit(
         state.earlier.append(EarlierBody(state.edits, state.body, state.format, written_at, at, command.user_id))
     state.body, state.format, state.edited_at = command.body, format_, at
     state.name(named)
+    state.bear(borne)
     state.rev = state.row_rev = state.body_rev = place.next_rev()
 
 
@@ -97,10 +108,11 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
     if state.removed_at is not None:
         return
     place.messages -= 1
-    place.size -= size_of(state.body, state.attributes)
+    place.size -= state.size
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id
     state.body, state.attributes, state.edits, state.edited_at = "", None, 0, None
     state.name(())
+    state.bear(NONE_BORNE)
     for content in (state.reactions, state.reacted, state.set_reactions, state.marked, state.earlier):
         content.clear()
     state.emptied, state.partial = True, False

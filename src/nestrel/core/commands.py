@@ -64,6 +64,7 @@ class Post:
     key: str | None = None
     service: bool = False
     mentions: tuple[str, ...] = ()
+    attachments: tuple[UUID, ...] = ()
     created_at: datetime | None = None
     imported: bool = False
     answers: int | None = None
@@ -80,14 +81,16 @@ class Post:
             content = f"{self.format}\x00{self.attributes}\x00{self.reply_to}\x00{self.body}"
             if self.mentions:  # neither ids nor bodies have a NUL in them, so no two contents meet
                 content = "\x00".join((*self.mentions, "", content))
+            if self.attachments:  # and no other content begins with two
+                content = "\x00".join(("", "", *map(str, self.attachments), "", content))
             self.key_hash = digest(f"{self.author_id}\x00{self.key}")
             self.fingerprint = digest(content)
 
 
 @dataclass(slots=True)
 class Edit:
-    """A new body for a message of one's own; `format` and `mentions` None keep the present ones. With `revs` the edit
-    is refused when the message stands at none of them."""
+    """A new body for a message of one's own; `format`, `mentions` and `attachments` None keep the present ones. With
+    `revs` the edit is refused when the message stands at none of them."""
 
     conversation_id: UUID
     user_id: str
@@ -97,6 +100,7 @@ class Edit:
     revs: frozenset[int] | None = None
     service: bool = False
     mentions: tuple[str, ...] | None = None
+    attachments: tuple[UUID, ...] | None = None
 
 
 @dataclass(slots=True)

@@ -3,7 +3,8 @@
 A token is base64url (RFC 4648, no padding) over a version, a kind, a payload and 16 bytes of keyed BLAKE2b (RFC 7693),
 a third of the time of an HMAC, which every delivery pays. The code also covers what the token is bound to, so the
 binding costs no length. Kinds: `c` conversation cursor,
-`a` all cursor, `r` all cursor in the middle of a resync, `h` page of history, `l` page of any other list.
+`a` all cursor, `r` all cursor in the middle of a resync, `h` page of history, `l` page of any other list, `f` the link
+to an attachment.
 """
 
 from __future__ import annotations
@@ -24,6 +25,7 @@ from nestrel.core import limits
 _VERSION = 2
 _MAC = 16
 _ALL = b"all"
+_LINK_CHARS = 800
 _SNAPSHOT_BYTES = 232
 """Two halves of it, with an id and a position, still make a token of at most 400 characters."""
 _POSITION = struct.Struct(">QQQQ")
@@ -130,9 +132,9 @@ class CursorSeal:
         sealed = bytes((_VERSION,)) + kind + payload
         return base64.urlsafe_b64encode(sealed + self._mac(scope, sealed)).rstrip(b"=").decode()
 
-    def _open(self, kind: bytes, scope: bytes, token: str) -> bytes:
+    def _open(self, kind: bytes, scope: bytes, token: str, most: int = limits.CURSOR_CHARS) -> bytes:
         wrong = ValueError("is not a cursor that this service gave you for this place; start without one")
-        if len(token) > limits.CURSOR_CHARS or not re.fullmatch(r"[A-Za-z0-9_-]+", token):
+        if len(token) > most or not re.fullmatch(r"[A-Za-z0-9_-]+", token):
             raise wrong
         try:
             raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
@@ -196,6 +198,18 @@ class CursorSeal:
             times.append(moment)
         author = rest.decode("utf-16-le" if flags >> 5 & 1 else "utf-8") if flags >> 4 & 1 else None
         return HistoryPosition(bool(flags & 1), seq, bool(flags >> 1 & 1), times[0], times[1], author)
+
+    def link(self, maker: str, conversation: UUID, attachment: UUID, until: datetime, *, service: bool) -> str:
+        """What stands for reading an attachment as its maker may, until a time, without a token."""
+        head = struct.pack(">q?", _micros(until), service) + conversation.bytes + attachment.bytes
+        return self._seal(b"f", b"", head + maker.encode("utf-8"))
+
+    def open_link(self, token: str) -> tuple[str, UUID, UUID, datetime, bool]:
+        """Maker, conversation, attachment, the end, and whether the maker was a trusted backend."""
+        payload = self._open(b"f", b"", token, _LINK_CHARS)
+        until, service = struct.unpack_from(">q?", payload)
+        conversation, attachment = UUID(bytes=payload[9:25]), UUID(bytes=payload[25:41])
+        return payload[41:].decode("utf-8"), conversation, attachment, _moment(until), service
 
     def listing(self, member: str, listing: str, key: str) -> str:
         """Continue the list called `listing` after the item with `key` (at most 128 UTF-16 code units of text)."""

@@ -89,6 +89,26 @@ MENTIONS = 50
 """Users whom one message names."""
 MENTIONS_COUNTED = 1_000
 """So far unread mentions are counted."""
+ATTACHMENTS = 10
+"""Attachments of one message."""
+FILE_NAME_CHARS = 255
+UNUSED_ATTACHMENTS = 100
+"""Attachments of one member that are in no message."""
+UNUSED_HOURS = 24
+"""How long they stay."""
+UPLOADED_BYTES = 2_000_000_000
+"""What one member uploads in a day."""
+PICTURE_PIXELS = 50_000_000
+PREVIEW_WIDTHS = (320, 960)
+"""Widths of previews, in pixels."""
+LINK_SECONDS_MOST = 86_400
+LINK_SECONDS = 3_600
+UPLOAD_SECONDS = 1_800
+"""How long the bytes of an attachment may take to come."""
+TRANSFERS = 64
+"""Attachments that come or go at one time in one process; each takes about 1 MB."""
+PICTURES_WAITING = 32
+"""Pictures that wait to be opened in one process."""
 SYMBOLS_MOST = 20
 """Different symbols on one message."""
 REACTION_NAMES = 100

@@ -7,8 +7,9 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from uuid import UUID
 
+from nestrel.core.attachments import Borne, borne_in
 from nestrel.core.problems import Forbidden, NotFound
-from nestrel.core.retention import NO_RULE, Rule
+from nestrel.core.retention import NO_RULE, Rule, size_of
 from nestrel.core.roles import Kind, Role, Standing, Visibility
 
 
@@ -101,8 +102,8 @@ class MessageState:
     `rev` is the newest of its row's and of its reactions', `body_rev` that of its row alone. `reacted` says who of
     the batch has set which symbol.
     `row_rev` and what stands after it are what the batch has to write; `named_before` are those whom it named when the
-    batch began, if it names others now; `partial` says that names of those who reacted
-    have to be read again.
+    batch began, if it names others now, `attached_before` what it bore, likewise; `partial` says that names of those
+    who reacted have to be read again.
     """
 
     seq: int
@@ -118,6 +119,7 @@ class MessageState:
     removed_at: datetime | None
     removed_by: str | None
     mentions: list[str] | None
+    attachments: str | None
     reactions: dict[str, Marks] = field(default_factory=dict)
     reacted: dict[tuple[str, str], bool] = field(default_factory=dict)
     row_rev: int | None = None
@@ -125,6 +127,7 @@ class MessageState:
     set_reactions: dict[tuple[str, str], bool] = field(default_factory=dict)
     marked: dict[str, int] = field(default_factory=dict)
     named_before: frozenset[str] | None = None
+    attached_before: Borne | None = None
     emptied: bool = False
     partial: bool = False
     body_rev: int = 0
@@ -138,6 +141,24 @@ class MessageState:
             if self.named_before is None:
                 self.named_before = frozenset(self.mentions or ())
             self.mentions = list(users) or None
+
+    @property
+    def borne(self) -> Borne:
+        """The attachments that it bears."""
+        return borne_in(self.attachments)
+
+    def bear(self, attachments: Borne) -> None:
+        """Bear these attachments and no others."""
+        before = self.borne
+        if attachments.ids != before.ids:
+            if self.attached_before is None:
+                self.attached_before = before
+            self.attachments = attachments.packed
+
+    @property
+    def size(self) -> int:
+        """The bytes of it that `keep_bytes` counts."""
+        return size_of(self.body, self.attributes, self.borne.size)
 
     @property
     def changed(self) -> bool:

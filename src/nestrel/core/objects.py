@@ -26,6 +26,27 @@ class Reaction(WireObject):
     by: list[str] = Field(description="At most 100 user ids.")
 
 
+class Attachment(WireObject):
+    """A file that belongs to messages of one conversation. Its kind is what its content says; `width` and `height` are
+    of a picture, as it is shown; `sha256` is in hexadecimal."""
+
+    attachment_id: str
+    name: str
+    media_type: str
+    bytes: int
+    sha256: str
+    width: int | None
+    height: int | None
+    created_at: datetime
+
+
+class AttachmentLink(WireObject):
+    """Where an attachment is to be had without a token, until `expires_at`."""
+
+    url: str
+    expires_at: datetime
+
+
 class Message(WireObject):
     """One entry, addressed by (conversation, seq). With `removed_at` set it is a tombstone with an empty body."""
 
@@ -43,7 +64,7 @@ class Message(WireObject):
     removed_at: datetime | None
     removed_by: str | None
     reactions: list[Reaction]
-    attachments: list[Any]
+    attachments: list[Attachment] = Field(description="At most 10.")
     mentions: list[str] = Field(default=[], description="User ids, at most 50.")
 
 

@@ -12,6 +12,7 @@ from datetime import datetime, timedelta
 from itertools import islice
 from typing import Any, NamedTuple
 
+from nestrel.core.attachments import NONE_BORNE, Borne
 from nestrel.core.changing import decide_change, decide_read
 from nestrel.core.commands import Command, Post, Read
 from nestrel.core.locked import Locked, MemberState, MessageState, no_conversation
@@ -27,13 +28,14 @@ def _none() -> Iterator[Any]:
 @dataclass(slots=True)
 class Facts:
     """What the store knows about each command of a batch, kind by kind and in order. Commands on one message, or of
-    one member's receipt, share its state. `strangers` are those whom an edit names and who are no members, by the
-    identity of the command."""
+    one member's receipt, share its state. By the identity of the command: `strangers` are those whom an edit names and
+    who are no members, `attachments` what there is of those that it wants."""
 
     posts: Iterator[PostFacts] = field(default_factory=_none)
     changes: Iterator[tuple[Role | None, MessageState | None]] = field(default_factory=_none)
     reads: Iterator[tuple[Role | None, MemberState | None]] = field(default_factory=_none)
     strangers: Mapping[int, Sequence[str]] = field(default_factory=dict)
+    attachments: Mapping[int, Borne] = field(default_factory=dict)
 
 
 class Changed(NamedTuple):
@@ -115,8 +117,9 @@ def _decide(
     role, message = next(facts.changes)
     here = _open(place, command)
     strangers = facts.strangers.get(id(command), ())
+    attached = facts.attachments.get(id(command), NONE_BORNE)
     try:
-        return [Changed(here, decide_change(here, command, message, role, now, edit_window, strangers))]
+        return [Changed(here, decide_change(here, command, message, role, now, edit_window, strangers, attached))]
     except StaleEdit as problem:
         assert message is not None
         result.stale[problem] = Changed(here, message)

@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 from uuid import UUID
 
+from nestrel.core.attachments import NONE_BORNE, Borne, check_found
 from nestrel.core.commands import Post
 from nestrel.core.locked import Locked, no_conversation
 from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, TooLarge, fault, invalid
@@ -16,13 +17,15 @@ from nestrel.core.roles import Kind, Role, Standing, may_post
 
 class PostFacts(NamedTuple):
     """What the store knows about one post: the author's role if a member, an earlier message of the same key, how
-    many messages of the author's are counted, and who of those whom it names is no member."""
+    many messages of the author's are counted, who of those whom it names is no member, and what of the attachments
+    that it wants there is for it."""
 
     role: Role | None
     repeat_seq: int | None = None
     repeat_fingerprint: bytes | None = None
     author_count: int = 0
     strangers: Sequence[str] = ()
+    attachments: Borne = NONE_BORNE
 
 
 class Accepted(NamedTuple):
@@ -35,6 +38,7 @@ class Accepted(NamedTuple):
     created_at: datetime
     author_n: int
     reply_to: int | None
+    attachments: Borne = NONE_BORNE
 
 
 class Repeated(NamedTuple):
@@ -104,9 +108,10 @@ def _decide(
         detail = f"there is no message {reply_to} here to reply to"
         raise InvalidRequest(detail, errors=[fault("/reply_to", detail)])
     check_mentions(fact.strangers)
+    check_found(post.attachments, fact.attachments)
     if post.imported:
         _check_time(place, post, now)
-    size = size_of(post.body, post.attributes)
+    size = size_of(post.body, post.attributes, fact.attachments.size)
     if not place.rule.admits(size):
         raise TooLarge(f"this conversation keeps {place.rule.keep_bytes:,} bytes; this message alone has {size:,}")
     return _number(place, post, fact, now, size, reply_to)
@@ -169,7 +174,7 @@ def _number(place: Locked, post: Post, fact: PostFacts, now: datetime, size: int
     place.counts[post.author_id] = count
     if post.key_hash is not None:
         place.keys[post.key_hash] = (place.head, post.fingerprint)
-    return Accepted(place, post, place.head, rev, place.last_at, count, reply_to)
+    return Accepted(place, post, place.head, rev, place.last_at, count, reply_to, fact.attachments)
 
 
 def _take_back(place: Locked, accepted: Accepted) -> None:
@@ -179,7 +184,7 @@ def _take_back(place: Locked, accepted: Accepted) -> None:
     place.rev -= 1
     if post.removed_at is None:
         place.messages -= 1
-    place.size -= size_of(post.body, post.attributes)
+    place.size -= size_of(post.body, post.attributes, accepted.attachments.size)
     place.counts[post.author_id] -= 1
     if post.key_hash is not None:
         del place.keys[post.key_hash]

@@ -66,9 +66,10 @@ class Rule:
 NO_RULE = Rule()
 
 
-def size_of(body: str, attributes: str | None) -> int:
-    """The bytes of a message that `keep_bytes` counts."""
-    size = len(body) if body.isascii() else len(body.encode())
+def size_of(body: str, attributes: str | None, attached: int = 0) -> int:
+    """The bytes of a message that `keep_bytes` counts; `attached` are those of its attachments, as if nothing of them
+    were shared."""
+    size = attached + (len(body) if body.isascii() else len(body.encode()))
     if attributes is not None:
         size += len(attributes) if attributes.isascii() else len(attributes.encode())
     return size

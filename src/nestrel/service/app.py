@@ -14,6 +14,7 @@ from nestrel.service.front import Front
 from nestrel.service.middleware import Envelope
 from nestrel.service.routes import (
     archive,
+    attachments,
     changes,
     conversations,
     erasures,
@@ -67,8 +68,8 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     app.router.routes.extend(_DIRECT)
     for resource in (
-        messages, message, reactions, receipt, changes, streams, conversations, members, me, people, search,
-        retention, archive, transfer, erasures,
+        messages, message, attachments, reactions, receipt, changes, streams, conversations, members, me, people,
+        search, retention, archive, transfer, erasures,
     ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)

@@ -102,6 +102,8 @@ class BoundedHttp(HttpToolsProtocol):
             raise ValueError("headers too large")
         self._phase = "body"
         self._since = self._began = self.loop.time()
+        upload = self.url.partition(b"?")[0].endswith(b"/attachments")
+        self._body_seconds = limits.UPLOAD_SECONDS if upload else limits.BODY_SECONDS
         self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # to cut it by, not by address
         super().on_headers_complete()
 
@@ -149,14 +151,15 @@ class BoundedHttp(HttpToolsProtocol):
             self._end_with(RequestTimeout(f"the headers did not come within {limits.HEAD_SECONDS} s"))
         elif self._phase == "body" and self.cycle is not None:
             if self.cycle.response_complete:
-                if waited > _GONE_SECONDS or now - self._began > limits.BODY_SECONDS:
+                if waited > _GONE_SECONDS or now - self._began > self._body_seconds:
                     self.transport.abort()
             elif not self.flow.read_paused and (
-                waited > limits.BODY_PAUSE_SECONDS or now - self._began > limits.BODY_SECONDS
+                waited > limits.BODY_PAUSE_SECONDS or now - self._began > self._body_seconds
             ):
                 self._cut_body(RequestTimeout("the body did not come in time"))
 
     _unread = 0.0
+    _body_seconds: float = limits.BODY_SECONDS
 
     def give_up_body(self) -> None:
         """The service stops: what has not come whole was not begun, and is not waited for."""

@@ -36,6 +36,7 @@ def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: s
         key=key,
         service=caller.service,
         mentions=tuple(wanted.mentions),
+        attachments=tuple(wanted.attachments),
     )
 
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from datetime import datetime
 from typing import Annotated, Any
+from uuid import UUID
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, StrictInt, StrictStr
 
-from nestrel.core import limits, symbols, text, times
+from nestrel.core import attachments, limits, symbols, text, times
 
-Body = Annotated[
+PostedBody = Annotated[
     StrictStr,
-    AfterValidator(text.check_body),
-    Field(json_schema_extra={"minLength": 1, "maxLength": limits.BODY_CHARS}),
+    AfterValidator(lambda body: text.check_body(body) if body else body),
+    Field(json_schema_extra={"maxLength": limits.BODY_CHARS}, description="may be empty where there are attachments"),
 ]
 Key = Annotated[
     StrictStr,
@@ -54,6 +55,14 @@ Mentions = Annotated[
     list[UserId],
     AfterValidator(text.check_mentions),
     Field(description="user ids of members; doubled ones count once", json_schema_extra={"maxItems": limits.MENTIONS}),
+]
+Attached = Annotated[
+    list[UUID],
+    AfterValidator(attachments.check_ids),
+    Field(
+        description="ids of attachments of one's own; doubled ones count once",
+        json_schema_extra={"maxItems": limits.ATTACHMENTS},
+    ),
 ]
 Attributes = Annotated[dict[str, Any], AfterValidator(text.check_attributes)]
 Seq = Annotated[StrictInt, Field(ge=1, le=limits.SEQ_MOST)]

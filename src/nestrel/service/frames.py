@@ -109,7 +109,11 @@ async def _post(session: Session, frame: Any) -> None:
 async def _edit(session: Session, frame: Any) -> None:
     caller, revs = session.caller, None if frame.rev is None else frozenset({frame.rev})
     place, user_id, service = frame.conversation_id, caller.user_id, caller.service
-    _write(session, frame, Edit(place, user_id, frame.seq, frame.body, frame.format, revs, service, frame.named))
+    _write(
+        session,
+        frame,
+        Edit(place, user_id, frame.seq, frame.body, frame.format, revs, service, frame.named, frame.bears),
+    )
 
 
 async def _remove(session: Session, frame: Any) -> None:

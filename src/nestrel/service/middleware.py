@@ -44,8 +44,16 @@ _OPEN = ("/healthz", "/readyz", "/metrics")
 _PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
 
 
-def most_of(path: str) -> int:
+_UPLOADS = "/attachments"
+"""What ends so takes a file, which is streamed and never held whole."""
+_LINKS = "/v1/links/"
+"""What lies below stands for itself and needs no token; who reads it has what it leads to, so no log has it."""
+
+
+def most_of(path: str, file_bytes: int) -> int:
     """The most bytes that the body of a request may have."""
+    if path.endswith(_UPLOADS):
+        return file_bytes
     parts = path.rsplit("/", 2)
     if len(parts) == 3 and parts[1] == "messages" and parts[2].isdigit():
         return limits.MESSAGE_REQUEST_BYTES
@@ -89,13 +97,14 @@ class Envelope:
                 status, started_answer = message["status"], True
                 message["headers"].append((b"x-request-id", request_id.encode()))
                 if api:
-                    message["headers"].extend(_PRIVATE)
+                    message["headers"].extend(_PRIVATE if _said_nothing(message) else _PRIVATE[1:])
             await send(message)
 
-        body = _Body(self._service, receive, most_of(path))
+        most = most_of(path, self._service.settings.attachment_bytes)
+        body = _Body(self._service, receive, most, held=not path.endswith(_UPLOADS))
         try:
             self._check(scope, host)
-            if api:
+            if api and not path.startswith(_LINKS):
                 scope["nestrel.identity"] = await self._service.sign_in(bearer(authorization))
             body.declared(declared)
             await self._app(scope, body.receive, send_with_id)
@@ -106,7 +115,7 @@ class Envelope:
                 refusal = problems.response(problems.problem_of(error), request_id)
                 await refusal(scope, receive, send_with_id)
         except Exception:
-            log.exception("request.failed", request_id=request_id, path=path)
+            log.exception("request.failed", request_id=request_id, path=_LINKS if path.startswith(_LINKS) else path)
             if not started_answer:
                 bug = InternalError("this is a bug of the service; its log has the request id")
                 await problems.response(bug, request_id)(scope, receive, send_with_id)
@@ -127,9 +136,11 @@ class Envelope:
 
 
 class _Body:
-    """The body of one request, counted as it comes: by itself, and a large one with all others that are under way."""
+    """The body of one request, counted as it comes: by itself, and a large one that is `held` whole with all others
+    that are under way."""
 
-    def __init__(self, service: Service, receive: Receive, most: int) -> None:
+    def __init__(self, service: Service, receive: Receive, most: int, *, held: bool) -> None:
+        self._held = held
         self._service = service
         self._receive = receive
         self._most = most
@@ -152,7 +163,7 @@ class _Body:
         return message
 
     def _count(self, size: int) -> None:
-        if size <= limits.LIST_REQUEST_BYTES or size <= self._counted:
+        if not self._held or size <= limits.LIST_REQUEST_BYTES or size <= self._counted:
             return
         service = self._service
         if service.bodies + size - self._counted > service.budget.bodies:
@@ -164,6 +175,11 @@ class _Body:
         self._service.bodies -= self._counted
 
 
+def _said_nothing(start: Message) -> bool:
+    """Whether an answer leaves open who may keep it."""
+    return not any(name == b"cache-control" for name, _ in start["headers"])
+
+
 def _record(scope: Scope, status: int, seconds: float) -> None:
     route = scope.get("route")
     path = getattr(route, "path", "none")
@@ -172,7 +188,7 @@ def _record(scope: Scope, status: int, seconds: float) -> None:
     (log.debug if quiet else log.info)(
         "request",
         method=scope["method"],
-        path=scope["path"],
+        path=path if scope["path"].startswith(_LINKS) else scope["path"],
         client=scope["client"][0] if scope["client"] else None,
         status=status,
         ms=round(seconds * 1000, 1),

@@ -5,13 +5,14 @@ from __future__ import annotations
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import Field, StrictInt, StrictStr, model_validator
+from pydantic import Field, StrictInt, StrictStr, ValidationError, model_validator
+from pydantic_core import InitErrorDetails, PydanticCustomError
 
 from nestrel.core import limits
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service.fields import (
+    Attached,
     Attributes,
-    Body,
     Cursor,
     DisplayName,
     Key,
@@ -19,6 +20,7 @@ from nestrel.service.fields import (
     Mentions,
     Name,
     Picture,
+    PostedBody,
     Request,
     Seq,
     Symbol,
@@ -29,16 +31,25 @@ from nestrel.service.fields import (
 )
 from nestrel.service.retention_models import WantedRule
 
+_EMPTY = InitErrorDetails(type=PydanticCustomError("body", "must not be empty or blank"), loc=("body",), input="")
+
 
 class PostMessage(Request):
-    """A message to post. `on_behalf_of` is for a trusted backend."""
+    """A message to post. It may have no body where it has attachments. `on_behalf_of` is for a trusted backend."""
 
-    body: Body
+    body: PostedBody
     format: Literal["plain", "markdown"] = "plain"
     attributes: Attributes = Field(default_factory=dict)
     reply_to: Seq | None = None
     mentions: Mentions = Field(default_factory=list)
+    attachments: Attached = Field(default_factory=list)
     on_behalf_of: UserId | None = None
+
+    @model_validator(mode="after")
+    def _something(self) -> PostMessage:
+        if not self.body and not self.attachments:
+            raise ValidationError.from_exception_data("body", [_EMPTY])
+        return self
 
 
 class KeyedMessage(PostMessage):
@@ -46,11 +57,16 @@ class KeyedMessage(PostMessage):
 
 
 class EditMessage(Request):
-    """A new body; without `format` or `mentions` the message keeps those that it has."""
+    """A new body; without `format`, `mentions` or `attachments` the message keeps those that it has."""
 
-    body: Body
+    body: PostedBody
     format: Literal["plain", "markdown"] | None = None
     mentions: Mentions | None = None
+    attachments: Attached | None = None
+
+    @property
+    def bears(self) -> tuple[UUID, ...] | None:
+        return None if self.attachments is None else tuple(self.attachments)
 
     @property
     def named(self) -> tuple[str, ...] | None:
@@ -183,6 +199,20 @@ class ConversationsQuery(ListQuery):
         if self.scope == "all" and self.name is not None:
             raise ValueError("name goes with scope=mine or scope=open; with scope=all send q")
         return self
+
+
+class AttachmentsQuery(Request):
+    on_behalf_of: UserId | None = Field(default=None, description="whose it shall be; for a trusted backend")
+
+
+class PreviewQuery(Request):
+    width: Literal["320", "960"] = Field(default="320", description="pixels that it has at most in width")
+
+
+class LinkRequest(Request):
+    """How long a link works, in seconds."""
+
+    expires_in: Annotated[StrictInt, Field(ge=1, le=limits.LINK_SECONDS_MOST)] = limits.LINK_SECONDS
 
 
 class MessagesQuery(Request):

@@ -97,6 +97,16 @@ class Settings(BaseSettings):
         ),
     ] = 512
     search: Annotated[bool, Field(description="whether this process keeps the search index and answers from it")] = True
+    files: Annotated[
+        str | None,
+        Field(description="a folder for attachments, or s3://BUCKET/PREFIX; by default `files` in the data folder"),
+    ] = None
+    files_endpoint: Annotated[
+        str | None, Field(description="the address of the S3-compatible store, where it is not the usual one")
+    ] = None
+    attachment_bytes: Annotated[
+        int, Field(ge=1, le=5_000_000_000, description="bytes that one attachment may have")
+    ] = 25_000_000
     directory: Annotated[
         Literal["shared", "all"],
         Field(description="whom a member finds: `shared`, who is or was in a conversation with them, or `all`"),

@@ -18,6 +18,7 @@ from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
+from nestrel.files.objects import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
@@ -26,7 +27,9 @@ from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
+from nestrel.service.attachments import Attachments
 from nestrel.service.budget import Budget, of_connections
+from nestrel.service.collector import collect
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
@@ -101,6 +104,9 @@ class Service:
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
         self.database.on_commit = self.bus.publish
+        self.attachments = Attachments(
+            self.database, open_files(settings.files, settings.files_endpoint, settings.data_dir)
+        )
         self.writer = Writer(
             self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
         )
@@ -138,6 +144,8 @@ class Service:
             asyncio.create_task(end_stalled(self), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
+            asyncio.create_task(collect(self.attachments), name="collector"),
+            asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
         ]
         if self.settings.search:
             self._tasks.append(asyncio.create_task(Indexer(self.database).run(), name="indexer"))
@@ -154,6 +162,7 @@ class Service:
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
+        await self.attachments.stop()
         await self.moves.stop()
         await self.hub.stop()
         await self.bus.stop()

@@ -9,15 +9,17 @@ from typing import Any
 
 import orjson
 
+from nestrel.core.attachments import Attachment
 from nestrel.core.times import format_time
 
 Wire = dict[str, Any]
 
 MESSAGE_COLUMNS = (
     "seq, rev, author_id, body, format, attributes, reply_to, created_at, edited_at, edits, removed_at, removed_by, "
-    "mentions"
+    "mentions, attachments"
 )
 MEMBER_COLUMNS = "user_id, role, joined_at, left_at, read_seq, read_at, rev"
+ATTACHMENT_COLUMNS = "id, uploader_id, name, media_type, bytes, sha256, width, height, still, created_at"
 PROFILE_COLUMNS = "user_id, display_name, picture, rev"
 
 
@@ -60,9 +62,14 @@ def message(conversation_id: str, row: Sequence[Any]) -> Wire:
         "removed_at": wire_time(row[10]),
         "removed_by": row[11],
         "reactions": [],
-        "attachments": [],
+        "attachments": [] if row[13] is None else orjson.Fragment(row[13]),
         "mentions": row[12] or [],
     }
+
+
+def attachment(row: Sequence[Any]) -> Attachment:
+    """An attachment from a row in the order of `ATTACHMENT_COLUMNS`."""
+    return Attachment(*row)
 
 
 def member(row: Sequence[Any]) -> Wire:

@@ -13,7 +13,7 @@ from nestrel.store.native import Connection, array, execute, fetch
 
 RULE_COLUMNS = "keep_last, keep_for, keep_bytes, after_expiry, hold"
 
-SIZE = "(octet_length(body) + coalesce(octet_length(attributes), 0))"
+SIZE = "(octet_length(body) + coalesce(octet_length(attributes), 0) + coalesce(attached_bytes, 0))"
 """`nestrel.core.retention.size_of` in SQL."""
 
 

@@ -65,7 +65,10 @@ async def edit(
     """Give your message a new body; the earlier one is kept. With `If-Match` a message that has changed meanwhile is
     left alone, and the refusal (412) shows it. The same body again changes nothing."""
     revs = revs_of(if_match)
-    command = Edit(conversation_id, caller.user_id, seq, wanted.body, wanted.format, revs, caller.service, wanted.named)
+    command = Edit(
+        conversation_id, caller.user_id, seq, wanted.body, wanted.format, revs, caller.service, wanted.named,
+        wanted.bears,
+    )  # fmt: skip
     return shown((await service.writer.submit([command]))[0].object)
 
 

@@ -44,6 +44,13 @@ _OF_AUTHOR = """
 SELECT segment FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = $2 ORDER BY segment LIMIT 1
 """
 _LOCK = "SELECT FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
+_LOOSEN = """
+WITH loose AS (
+    DELETE FROM nestrel.attached WHERE conversation_id = $1 AND seq = ANY($2::bigint[]) RETURNING attachment_id
+)
+INSERT INTO nestrel.loosened (conversation_id, attachment_id) SELECT DISTINCT $1, attachment_id FROM loose
+ON CONFLICT DO NOTHING
+"""
 _FORGET_AUTHOR = "DELETE FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = $2 AND segment = $3"
 
 GROWS_UP_TO = 256
@@ -165,15 +172,19 @@ async def erase(
     assert held is not None
     segment, text = held
     tombstone = {**records.NO_CONTENT, "removed_at": rows.wire_time(at), "removed_by": erased_by}
-    erased, written = 0, []
+    erased, bearing, written = 0, list[int](), []
     for line in text.splitlines():
         message = orjson.loads(line)
         if message["author_id"] == author_id and message["removed_at"] is None:
             erased += 1
+            if message["attachments"]:
+                bearing.append(message["seq"])
             line = orjson.dumps({**message, **tombstone})
         written.append(line + b"\n")
     text = b"".join(written)
     packed = await _pack(text)
     await _put(connection, conversation_id, number, segment.first_seq, segment.last_seq, len(text), *packed)
+    if bearing:
+        await execute(connection, _LOOSEN, conversation_id, bearing)
     await execute(connection, _FORGET_AUTHOR, author_id, conversation_id, number)
     return erased

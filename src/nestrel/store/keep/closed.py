@@ -35,7 +35,15 @@ _DELETE_KEYS = """
 DELETE FROM nestrel.expired_keys WHERE conversation_id = $1
    AND key_hash IN (SELECT key_hash FROM nestrel.expired_keys WHERE conversation_id = $1 LIMIT $2) RETURNING 1
 """
-_DELETE_REST = [f"DELETE FROM nestrel.{table} WHERE conversation_id = $1" for table in ("expiry_due", "discarded_runs")]
+_DELETE_REST = [
+    f"DELETE FROM nestrel.{table} WHERE conversation_id = $1"
+    for table in ("expiry_due", "discarded_runs", "attached", "loosened", "attachments", "expired_attachments")
+]
+# Its files go first, for the collector. No more come: the end of an upload has the conversation's lock, or finds it
+# closed.
+_DOOM = """
+UPDATE nestrel.objects SET doomed_at = clock_timestamp() WHERE conversation_id = $1 AND doomed_at IS NULL
+"""
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
 _EMPTY = """
 UPDATE nestrel.conversations SET erased = true, title = '', name = NULL, name_key = NULL, attributes = NULL,
@@ -54,6 +62,7 @@ async def step(database: Database) -> bool:
         if not found:
             return False
         conversation_id = found[0][0]
+        await execute(connection, _DOOM, conversation_id)
         messages = await fetch(connection, _DELETE, conversation_id, _STEP)
         keys = await fetch(connection, _DELETE_KEYS, conversation_id, _STEP)
         segments = await fetch(connection, _DELETE_ARCHIVE, conversation_id)

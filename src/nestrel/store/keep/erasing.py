@@ -56,7 +56,8 @@ SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 A
 _LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _EMPTY_EXPIRED = """
 WITH gone AS (
-    UPDATE nestrel.messages SET body = '', attributes = NULL, mentions = NULL, edits = 0, edited_at = NULL,
+    UPDATE nestrel.messages SET body = '', attributes = NULL, mentions = NULL, attachments = NULL,
+           attached_bytes = NULL, edits = 0, edited_at = NULL,
            fingerprint = NULL, removed_at = clock_timestamp(), removed_by = $3
     WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL
       AND seq < (SELECT floor FROM nestrel.conversations WHERE id = $1) RETURNING seq
@@ -64,8 +65,24 @@ WITH gone AS (
 edits AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
 counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
 marks AS (DELETE FROM nestrel.reactions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
-named AS (DELETE FROM nestrel.mentions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone))
+named AS (DELETE FROM nestrel.mentions WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
+loose AS (
+    DELETE FROM nestrel.attached WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone) RETURNING attachment_id
+),
+queued AS (
+    INSERT INTO nestrel.loosened (conversation_id, attachment_id) SELECT DISTINCT $1, attachment_id FROM loose
+    ON CONFLICT DO NOTHING
+)
 SELECT count(*) FROM gone
+"""
+# What they have uploaded and no message bears goes at once; the rest went with the messages.
+_UNUSED = """
+WITH mine AS (
+    SELECT conversation_id, id FROM nestrel.attachments WHERE uploader_id = $1 AND unused_since IS NOT NULL
+    FOR UPDATE SKIP LOCKED
+)
+INSERT INTO nestrel.loosened (conversation_id, attachment_id) SELECT conversation_id, id FROM mine
+ON CONFLICT DO NOTHING
 """
 _PROGRESS = """
 UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = archived + $4,
@@ -198,4 +215,5 @@ async def progress(
 
 
 async def finish(connection: Connection, erasure: Erasure) -> None:
+    await execute(connection, _UNUSED, erasure.user_id)
     await execute(connection, _FINISH, erasure.id)

@@ -36,6 +36,14 @@ gone AS (
 INSERT INTO nestrel.expired_keys (conversation_id, key_hash, seq)
 SELECT $1, key_hash, seq FROM gone WHERE key_hash IS NOT NULL
 """
+# What is archived keeps its attachments, and what it bears stays written.
+_LOOSEN = """
+WITH gone AS (
+    DELETE FROM nestrel.attached WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 RETURNING attachment_id
+)
+INSERT INTO nestrel.loosened (conversation_id, attachment_id, expired) SELECT DISTINCT $1, attachment_id, true FROM gone
+ON CONFLICT (conversation_id, attachment_id) DO UPDATE SET expired = true
+"""
 _DISCARDED = """
 WITH grown AS (
     UPDATE nestrel.discarded_runs SET last_seq = $3, discarded_at = clock_timestamp()
@@ -106,6 +114,7 @@ async def step(database: Database, after: UUID = NOTHING, most: int = STEP) -> S
             else:
                 await record_discard(connection, conversation_id, low, high)
                 await take_away(connection, conversation_id, low, high)
+                await execute(connection, _LOOSEN, conversation_id, low, high)
         await record(connection, conversation_id, high + 1, floor)
     return Step(conversation_id, high - low + 1, Then(then), high + 1 < floor)
 

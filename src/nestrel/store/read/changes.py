@@ -25,7 +25,9 @@ UNION ALL
 """
 _THESE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq = ANY($2::text::bigint[])"
 _ROW_BYTES = 400
-"""What a message takes in a change set beside its body and attributes, about."""
+"""What a message takes in a change set beside its body, attributes and attachments, about."""
+_SIZE = f"""({_ROW_BYTES} + octet_length(body) + coalesce(octet_length(attributes), 0)
+    + coalesce(octet_length(attachments), 0))"""
 _BUDGET = limits.CHANGE_SET_BYTES * 3 // 4
 _FEW = 100
 """Changed messages that are read at one time."""
@@ -35,8 +37,8 @@ def _within(order: str) -> str:
     """Messages of a range in an order, as many as are likely to fit into one change set; no more are even read."""
     return f"""
 SELECT {MESSAGE_COLUMNS} FROM (
-    SELECT {MESSAGE_COLUMNS}, {_ROW_BYTES} + {rules.SIZE} AS size,
-           sum({_ROW_BYTES} + {rules.SIZE}) OVER (ORDER BY {order} ROWS UNBOUNDED PRECEDING) AS total
+    SELECT {MESSAGE_COLUMNS}, {_SIZE} AS size,
+           sum({_SIZE}) OVER (ORDER BY {order} ROWS UNBOUNDED PRECEDING) AS total
     FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY {order} LIMIT $4) m
 WHERE total - size <= {_BUDGET}
 """

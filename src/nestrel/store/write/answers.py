@@ -76,7 +76,7 @@ class Objects:
 async def objects(connection: Connection, decided: Plan, shown: set[int]) -> Objects:
     made = Objects()
     names: dict[Locked, str] = {}
-    for place, post, seq, rev, created_at, _, reply_to in decided.accepted:
+    for place, post, seq, rev, created_at, _, reply_to, attachments in decided.accepted:
         if post.imported and place.id.int not in shown:
             made.posted.append({"seq": seq})
             continue
@@ -86,7 +86,7 @@ async def objects(connection: Connection, decided: Plan, shown: set[int]) -> Obj
         brought = post.brought or _NOTHING
         row = (seq, rev, post.author_id, post.body, post.format, post.attributes, reply_to, created_at,
                brought.edited_at, len(brought.earlier), post.removed_at, post.removed_by,
-               list(post.mentions))  # fmt: skip
+               list(post.mentions), attachments.packed)  # fmt: skip
         message = rows.message(name, row)
         if brought.reacted:
             message["reactions"] = [
@@ -118,7 +118,7 @@ async def objects(connection: Connection, decided: Plan, shown: set[int]) -> Obj
 def _message(state: MessageState, conversation_id: str) -> Wire:
     row = (state.seq, state.rev, state.author_id, state.body, state.format, state.attributes, state.reply_to,
            state.created_at, state.edited_at, state.edits, state.removed_at, state.removed_by,
-           state.mentions)  # fmt: skip
+           state.mentions, state.attachments)  # fmt: skip
     message = rows.message(conversation_id, row)
     message["reactions"] = [
         {"symbol": symbol, "count": marks.count, "by": list(marks.by)}

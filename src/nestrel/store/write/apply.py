@@ -16,7 +16,7 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, hashes, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
-from nestrel.store.write import expiry, naming
+from nestrel.store.write import attaching, expiry, naming
 from nestrel.store.write.expiry import Measured
 
 _COLUMNS = (
@@ -24,7 +24,7 @@ _COLUMNS = (
     "reply_to", "key_hash", "fingerprint", "removed_at", "removed_by",
 )  # fmt: skip
 _EDITED = ("edited_at", "edits")
-_MENTIONS = ("mentions",)
+_NAMING = ("mentions", "attachments", "attached_bytes")
 _EARLIER_COLUMNS = ("conversation_id", "seq", "n", "body", "format", "created_at", "edited_at", "editor_id")
 _REACTION_COLUMNS = ("conversation_id", "seq", "symbol", "user_id", "created_at")
 _COUNT_COLUMNS = ("conversation_id", "seq", "symbol", "count", "since", "rev")
@@ -33,12 +33,14 @@ _CHANGE = """
 UPDATE nestrel.messages m
 SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = u.body, format = u.format,
     edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
-    mentions = u.mentions::text[], attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
+    mentions = u.mentions::text[], attachments = u.attachments, attached_bytes = u.attached_bytes,
+    attributes = CASE WHEN u.emptied THEN NULL ELSE m.attributes END,
     fingerprint = CASE WHEN u.emptied THEN NULL ELSE m.fingerprint END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text[], $5::text[],
             $6::text::timestamptz[], $7::text::int[], $8::text::timestamptz[], $9::text[], $10::text::boolean[],
-            $11::text[])
-     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, emptied, mentions)
+            $11::text[], $12::text[], $13::text::bigint[])
+     AS u (conversation_id, seq, rev, body, format, edited_at, edits, removed_at, removed_by, emptied, mentions,
+           attachments, attached_bytes)
 WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
 """
 
@@ -166,7 +168,7 @@ def _few_posts_alone(decided: Plan) -> bool:
 
 def _bears_more(post: Post) -> bool:
     """Whether there is more to a post than what the quick statements write."""
-    return post.brought is not None or post.removed_at is not None or bool(post.mentions)
+    return post.brought is not None or post.removed_at is not None or bool(post.mentions or post.attachments)
 
 
 def _posts(accepted: Sequence[Accepted]) -> tuple[Any, ...]:
@@ -193,13 +195,17 @@ async def _post(connection: Connection, accepted: Sequence[Accepted]) -> None:
     records: list[tuple[Any, ...]] = [
         (place.id, seq, rev, author_n, at, post.author_id, post.body, post.format, post.attributes, reply_to,
          post.key_hash, post.fingerprint, post.removed_at, post.removed_by)
-        for place, post, seq, rev, at, author_n, reply_to in accepted
+        for place, post, seq, rev, at, author_n, reply_to, _ in accepted
     ]  # fmt: skip
     columns: tuple[str, ...] = _COLUMNS
-    if any(one.post.mentions for one in accepted):
-        columns += _MENTIONS
-        records = [(*record, list(one.post.mentions) or None) for record, one in zip(records, accepted, strict=True)]
+    if any(one.post.mentions or one.attachments.ids for one in accepted):
+        columns += _NAMING
+        records = [
+            (*record, list(one.post.mentions) or None, one.attachments.packed, one.attachments.size or None)
+            for record, one in zip(records, accepted, strict=True)
+        ]
         await naming.name(connection, accepted)
+        await attaching.attach(connection, accepted)
     if not any(one.post.brought for one in accepted):
         await copy_in(connection, "messages", columns, records)
         return
@@ -242,6 +248,7 @@ async def _change(connection: Connection, changed: dict[MessageState, Locked]) -
     if states:
         await _change_rows(connection, states, [changed[state].id for state in states])
         await naming.rename(connection, changed)
+        await attaching.change(connection, changed)
     await _react(connection, changed)
 
 
@@ -260,6 +267,8 @@ async def _change_rows(connection: Connection, states: Sequence[MessageState], i
         [state.removed_by for state in states],
         array([state.emptied for state in states]),
         [texts(state.mentions) if state.mentions else None for state in states],
+        [state.attachments for state in states],
+        array([state.borne.size or None for state in states]),
     )
     earlier = [(id_, state.seq, body) for id_, state in zip(ids, states, strict=True) for body in state.earlier]
     if earlier:

@@ -98,6 +98,7 @@ def _posts(units: Sequence[Sequence[Command]]) -> list[Post]:
         and not command.imported
         and command.created_at is None
         and not command.mentions
+        and not command.attachments
     ]
     return posts if len(posts) == sum(map(len, units)) else []
 

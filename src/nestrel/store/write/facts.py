@@ -11,6 +11,7 @@ from uuid import UUID
 
 import asyncpg
 
+from nestrel.core.attachments import NONE_BORNE
 from nestrel.core.commands import Change, Command, Post, React, Read
 from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
@@ -20,8 +21,8 @@ from nestrel.store import epochs, rows, rules
 from nestrel.store.native import Connection, array, execute, fetch, hashes, texts
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS
+from nestrel.store.write import attaching, naming
 from nestrel.store.write import imported as imports
-from nestrel.store.write import naming
 from nestrel.store.write.memory import Author, Memory
 
 
@@ -177,10 +178,14 @@ async def read(
             ordinary, brought = known.facts.posts, iter(found)
             known.facts.posts = iter([next(brought if post.imported else ordinary) for post in posts])
     known.facts.strangers = await naming.strangers(connection, commands)
-    if known.facts.strangers:
+    known.facts.attachments = await attaching.find(connection, commands, locked)
+    if known.facts.strangers or known.facts.attachments:
         known.facts.posts = iter(
             [
-                fact._replace(strangers=known.facts.strangers.get(id(post), ()))
+                fact._replace(
+                    strangers=known.facts.strangers.get(id(post), ()),
+                    attachments=known.facts.attachments.get(id(post), NONE_BORNE),
+                )
                 for post, fact in zip(posts, known.facts.posts, strict=True)
             ]
         )

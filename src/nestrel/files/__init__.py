@@ -1,0 +1,1 @@
+"""Where the bytes of attachments lie, what they are, and how pictures are opened."""

@@ -1,0 +1,72 @@
+"""What holds bytes under names: each name is a random UUID, is written once, and is never used again."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Sequence
+from pathlib import Path
+from typing import BinaryIO, Protocol
+from urllib.parse import urlsplit
+from uuid import UUID
+
+CHUNK = 256 * 1024
+"""Bytes that are read or written at one time."""
+
+
+class FilesUnavailable(Exception):
+    """The bytes cannot be written or read now; the text says why, for the log."""
+
+
+class Spool(Protocol):
+    """Bytes that are coming in, on a disk of this machine."""
+
+    file: BinaryIO
+    """Open for reading and writing."""
+
+    async def write(self, data: bytes) -> None:
+        """Add bytes. Raises `FilesUnavailable` when the disk does not take them."""
+
+    async def keep(self) -> None:
+        """Make it durable: when this returns, the object is there, and outlasts a crash."""
+
+    async def discard(self) -> None:
+        """Nothing of it is wanted."""
+
+
+class Files(Protocol):
+    """All of them raise `FilesUnavailable`."""
+
+    async def spool(self, name: UUID) -> Spool:
+        """Begin an object."""
+
+    async def size(self, name: UUID) -> int:
+        """The bytes of an object."""
+
+    def read(self, name: UUID, start: int, end: int) -> AsyncIterator[bytes]:
+        """The bytes of an object from `start` up to `end`, which is not among them."""
+
+    async def local(self, name: UUID) -> BinaryIO:
+        """An object as an open file of this machine, for who closes it."""
+
+    async def delete(self, names: Sequence[UUID]) -> None:
+        """Delete objects; one that is not there is deleted already."""
+
+
+def open_files(address: str | None, endpoint: str | None, data_dir: Path) -> Files:
+    """The files at an address: a folder, or `s3://bucket/prefix` with an `endpoint`. Nothing connects before it is
+    used.
+
+    Raises:
+        ValueError: it is no such address.
+    """
+    if address is not None and address.startswith("s3://"):
+        from nestrel.files.bucket import Bucket  # a large library, for those alone who use it
+
+        parts = urlsplit(address)
+        if not parts.hostname:
+            raise ValueError("must be s3://BUCKET or s3://BUCKET/PREFIX")
+        return Bucket(parts.netloc, parts.path.strip("/"), endpoint)
+    if address is not None and "://" in address:
+        raise ValueError("must be a folder, or s3://BUCKET/PREFIX")
+    from nestrel.files.folder import Folder
+
+    return Folder(Path(address) if address is not None else data_dir / "files")

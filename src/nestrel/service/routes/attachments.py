@@ -1,0 +1,294 @@
+"""Attachments: send one, read one, its preview, and a link that needs no token."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import AsyncIterator
+from datetime import UTC, datetime, timedelta
+from email.message import Message
+from typing import Annotated
+from urllib.parse import quote
+from uuid import UUID
+
+from fastapi import APIRouter, Query, Request
+from starlette.responses import Response
+from starlette.types import Receive, Scope, Send
+
+from nestrel.core import objects as wire
+from nestrel.core.attachments import NAMELESS, Attachment, clean_name
+from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
+from nestrel.core.times import format_time
+from nestrel.service import ranges
+from nestrel.service.attachments import Sent
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
+from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
+from nestrel.service.ranges import Part
+from nestrel.service.state import Service
+from nestrel.store import rows
+from nestrel.store.access import Caller, see
+from nestrel.store.read import attachments
+from nestrel.store.read.attachments import Shown
+from nestrel.store.write import uploads
+
+router = APIRouter(route_class=JsonRoute, tags=["attachments"])
+
+_HERE = "/conversations/{conversation_id}/attachments"
+_DIGEST = re.compile(r"\s*([a-z0-9-]+)\s*=\s*:([A-Za-z0-9+/=]*):\s*")
+_SIZES = {"sha-256": 32, "sha-512": 64}
+_BYTES = documented_text("The bytes", "*/*")
+_BYTES |= {206: {"description": "A part of them"}, 304: {"description": "They are as they were"}}
+_PREVIEW = documented_text("A small picture", "image/webp")
+_UPLOAD = {
+    "requestBody": {"required": True, "content": {"*/*": {"schema": {"type": "string", "format": "binary"}}}},
+    "parameters": [
+        {
+            "name": "Content-Disposition",
+            "in": "header",
+            "required": False,
+            "schema": {"type": "string"},
+            "description": "the file's name (RFC 6266), as in `attachment; filename*=UTF-8''berths.pdf`",
+        },
+        {
+            "name": "Content-Digest",
+            "in": "header",
+            "required": False,
+            "schema": {"type": "string"},
+            "description": "what the bytes must be (RFC 9530): `sha-256` or `sha-512`",
+        },
+    ],
+}
+
+
+@router.post(_HERE, status_code=201, responses=documented(wire.Attachment, status=201, s200=wire.Attachment),
+             openapi_extra=_UPLOAD)  # fmt: skip
+async def upload(
+    conversation_id: UUID,
+    query: Annotated[AttachmentsQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Json:
+    """Send a file, the bytes as the body. What kind it is its content says. It can then be posted with a message by
+    who sent it, and goes after a day when it is in none. The same bytes under the same name are not kept twice, and
+    answered with 200."""
+    if query.on_behalf_of is not None and not caller.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) uploads on behalf of someone else")
+    length = request.headers.get("content-length", "")
+    sent = Sent(
+        query.on_behalf_of or caller.user_id,
+        _name(request),
+        int(length) if length.isdigit() else 0,
+        _digests(request),
+    )
+    async with service.database.read() as connection:
+        access = await uploads.may_upload(connection, conversation_id, caller)
+    kept, new = await service.attachments.take(access, caller, sent, _chunks(request))
+    return Json(kept.wire(), 201 if new else 200)
+
+
+async def _chunks(request: Request) -> AsyncIterator[bytes]:
+    async for chunk in request.stream():
+        yield chunk
+
+
+def _name(request: Request) -> str:
+    """The file's name in `Content-Disposition` (RFC 6266); the form of RFC 8187 goes before the plain one."""
+    raw = next((value for name, value in request.headers.raw if name == b"content-disposition"), None)
+    if raw is None:
+        return NAMELESS
+    try:
+        header = raw.decode("utf-8")
+    except UnicodeDecodeError:
+        header = raw.decode("latin-1")
+    message = Message()
+    message["content-disposition"] = header.replace("\r", " ").replace("\n", " ")
+    plain, extended = "", ""
+    for name, value in message.get_params(header="content-disposition") or []:
+        if name.lower() == "filename" and isinstance(value, tuple):
+            charset, _, text = value
+            try:
+                extended = text.encode("latin-1", "replace").decode(charset or "utf-8", "replace")
+            except LookupError:
+                raise invalid("/Content-Disposition", "name the file in UTF-8: filename*=UTF-8''…") from None
+        elif name.lower() == "filename":
+            plain = value
+    return clean_name(extended or plain)
+
+
+def _digests(request: Request) -> dict[str, bytes]:
+    """The hashes in `Content-Digest` (RFC 9530) of algorithms that are known here."""
+    header = request.headers.get("content-digest")
+    found: dict[str, bytes] = {}
+    for part in (header or "").split(","):
+        if not part.strip():
+            continue
+        one = _DIGEST.fullmatch(part)
+        if one is None:
+            raise invalid("/Content-Digest", "must look like sha-256=:BASE64:")
+        name, text = one.groups()
+        if name not in _SIZES:
+            continue
+        try:
+            digest = base64.b64decode(text, validate=True)
+        except binascii.Error:
+            digest = b""
+        if len(digest) != _SIZES[name]:
+            raise invalid("/Content-Digest", f"is no {name} in base64")
+        found[name] = digest
+    return found
+
+
+async def _shown(service: Service, conversation_id: UUID, attachment_id: UUID, caller: Caller) -> Shown:
+    async with service.database.read() as connection:
+        access = await see(connection, conversation_id, caller)
+        return await attachments.show(connection, access, caller, attachment_id)
+
+
+@router.api_route(_HERE + "/{attachment_id}", methods=["GET", "HEAD"], response_class=Response, responses=_BYTES)
+async def show(
+    conversation_id: UUID, attachment_id: UUID, request: Request, service: ServiceDep, caller: CallerDep
+) -> Response:
+    """The bytes, or a range of them, for who may read a message that has the attachment."""
+    shown = await _shown(service, conversation_id, attachment_id, caller)
+    return await _whole(service, request, shown)
+
+
+@router.api_route(_HERE + "/{attachment_id}/preview", methods=["GET", "HEAD"], response_class=Response,
+                  responses=_PREVIEW)  # fmt: skip
+async def preview(
+    conversation_id: UUID,
+    attachment_id: UUID,
+    query: Annotated[PreviewQuery, Query()],
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+) -> Response:
+    """A small WebP of a picture, 320 or 960 pixels wide at most and never larger than the picture; of one that moves,
+    its first frame."""
+    shown = await _shown(service, conversation_id, attachment_id, caller)
+    object_id, size = await service.attachments.preview(shown, conversation_id, int(query.width))
+    etag = f'"{shown.attachment.sha256.hex()}-{query.width}"'
+    headers = {"Content-Type": "image/webp", "Content-Disposition": "inline"}
+    return await _bytes(service, request, object_id, size, etag, headers)
+
+
+@router.post(_HERE + "/{attachment_id}/link", status_code=201, responses=documented(wire.AttachmentLink, status=201))
+async def make_link(
+    conversation_id: UUID,
+    attachment_id: UUID,
+    request: Request,
+    service: ServiceDep,
+    caller: CallerDep,
+    wanted: LinkRequest | None = None,
+) -> Json:
+    """Make an address at which the attachment is to be had without a token, for some time, and only while you may
+    read it yourself."""
+    try:
+        await _shown(service, conversation_id, attachment_id, caller)
+    except Expired as problem:
+        raise NotFound(problem.detail) from None
+    seconds = (wanted or LinkRequest()).expires_in
+    until = datetime.now(UTC) + timedelta(seconds=seconds)
+    link = service.seal.link(caller.user_id, conversation_id, attachment_id, until, service=caller.service)
+    base = service.settings.public_url or f"{request.url.scheme}://{request.headers.get('host', '')}"
+    return Json({"url": f"{base.rstrip('/')}/v1/links/{link}", "expires_at": format_time(until)}, 201)
+
+
+def _opened_link(service: Service, link: str) -> tuple[Caller, UUID, UUID]:
+    try:
+        maker, conversation_id, attachment_id, until, trusted = service.seal.open_link(link)
+    except (ValueError, OverflowError):
+        raise NotFound("there is nothing at this link") from None
+    if until <= datetime.now(UTC):
+        raise NotFound("there is nothing at this link any more")
+    return Caller(maker, trusted), conversation_id, attachment_id
+
+
+@router.api_route("/links/{link}", methods=["GET", "HEAD"], response_class=Response, responses=_BYTES)
+async def follow_link(link: str, request: Request, service: ServiceDep) -> Response:
+    """The bytes of an attachment, by a link that somebody made who may still read it. Needs no token."""
+    await service.load_seal()
+    maker, conversation_id, attachment_id = _opened_link(service, link)
+    try:
+        shown = await _shown(service, conversation_id, attachment_id, maker)
+    except (Expired, NotFound):
+        raise NotFound("there is nothing at this link any more") from None
+    answer = await _whole(service, request, shown)
+    answer.headers["Referrer-Policy"] = "no-referrer"
+    return answer
+
+
+async def _whole(service: Service, request: Request, shown: Shown) -> Response:
+    one = shown.attachment
+    headers = {"Content-Type": _type_of(one), "Content-Disposition": _disposition(one)}
+    return await _bytes(service, request, shown.object_id, one.size, f'"{one.sha256.hex()}"', headers)
+
+
+def _type_of(one: Attachment) -> str:
+    return f"{one.media_type}; charset=utf-8" if one.media_type.startswith("text/") else one.media_type
+
+
+def _disposition(one: Attachment) -> str:
+    """How it is to be shown (RFC 6266): in a page only what is a still picture."""
+    plain = "".join(c if c.isascii() and c.isprintable() and c not in '"\\%' else "_" for c in one.name)
+    kind = "inline" if one.still else "attachment"
+    return f"{kind}; filename=\"{plain}\"; filename*=UTF-8''{quote(one.name, safe='')}"
+
+
+_GUARDED = {
+    "Accept-Ranges": "bytes",
+    "Cache-Control": "private, no-cache",
+    "X-Content-Type-Options": "nosniff",
+    "Content-Security-Policy": "sandbox",
+    "Cross-Origin-Resource-Policy": "same-origin",
+}
+
+
+async def _bytes(
+    service: Service, request: Request, object_id: UUID, size: int, etag: str, headers: dict[str, str]
+) -> Response:
+    wanted = ranges.wanted(request.headers, etag, size)
+    guarded = {**_GUARDED, "ETag": etag}
+    if wanted.status == 304:
+        return Response(status_code=304, headers=guarded)
+    if wanted.status == 412:
+        return _refused(412, "Precondition Failed", f"the attachment is {etag}", guarded)
+    if wanted.status == 416:
+        detail = f"there are {size:,} bytes; ask for some of them"
+        return _refused(416, "Range Not Satisfiable", detail, {**guarded, "Content-Range": f"bytes */{size}"})
+    headers = {**guarded, **headers, "Content-Length": str(wanted.end - wanted.start)}
+    if wanted.status == 206:
+        headers["Content-Range"] = f"bytes {wanted.start}-{wanted.end - 1}/{size}"
+    if request.method == "HEAD":
+        return Response(status_code=wanted.status, headers=headers)
+    return _Streamed(service, object_id, wanted, headers, request)
+
+
+def _refused(status: int, title: str, detail: str, headers: dict[str, str]) -> Response:
+    """A refusal that says no more than its status does (RFC 9457, 4.2.1)."""
+    body = rows.dump({"type": "about:blank", "title": title, "status": status, "detail": detail})
+    return Response(body, status, headers, "application/problem+json")
+
+
+class _Streamed(Response):
+    """Bytes as they are read, no faster than they are taken."""
+
+    def __init__(
+        self, service: Service, object_id: UUID, wanted: Part, headers: dict[str, str], request: Request
+    ) -> None:
+        super().__init__(None, wanted.status, headers)
+        self._service = service
+        self._object_id = object_id
+        self._wanted = wanted
+        self._request = request
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async with self._service.attachments.open(self._object_id, self._wanted.start, self._wanted.end) as parts:
+            await send({"type": "http.response.start", "status": self.status_code, "headers": self.raw_headers})
+            async for part in parts:
+                if await self._request.is_disconnected():
+                    return
+                await send({"type": "http.response.body", "body": part, "more_body": True})
+            await send({"type": "http.response.body", "body": b"", "more_body": False})
