@@ -240,7 +240,6 @@ def _disposition(one: Attachment) -> str:
 _GUARDED = {
     "Accept-Ranges": "bytes",
     "Cache-Control": "private, no-cache",
-    "X-Content-Type-Options": "nosniff",
     "Content-Security-Policy": "sandbox",
     "Cross-Origin-Resource-Policy": "same-origin",
 }
