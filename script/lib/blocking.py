@@ -11,7 +11,7 @@ import sys
 from pathlib import Path
 
 CLIENT = Path(__file__).parents[2] / "src/nestrel/client"
-SOURCES = ("aio", "messages", "keeping")  # in the order in which their methods are to be read
+SOURCES = ("aio", "messages", "attachments", "keeping")  # in the order in which their methods are to be read
 BY_HAND = {"close", "follow"}  # in running.py
 ASYNCIO_ONLY = {"live", "replica"}  # objects that keep themselves current, on a loop
 
@@ -49,7 +49,7 @@ class Source:
                 self.homes |= {alias.name: str(node.module) for alias in node.names}
             elif isinstance(node, ast.Assign):
                 self.homes |= {target.id: self.module for target in node.targets if isinstance(target, ast.Name)}
-            elif isinstance(node, ast.ClassDef):
+            elif isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 self.methods += [item for item in node.body if isinstance(item, ast.AsyncFunctionDef)]
 
     def public(self) -> list[ast.AsyncFunctionDef]:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from nestrel.client.aio import AsyncClient
+    from nestrel.client.attachments import Changed
     from nestrel.client.blocking import Client
     from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
     from nestrel.client.importing import Importer, ImportProgress
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
     from nestrel.core.objects import (
         ArchivePage,
         ArchiveSegment,
+        Attachment,
+        AttachmentLink,
         ChangeSet,
         Conversation,
         ConversationPage,
@@ -69,6 +72,7 @@ if TYPE_CHECKING:
 
 _WHERE = {
     "nestrel.client.aio": "AsyncClient",
+    "nestrel.client.attachments": "Changed",
     "nestrel.client.blocking": "Client",
     "nestrel.client.follow": "ConnectionState Event FollowState Unfollowed",
     "nestrel.client.importing": "ImportProgress Importer",
@@ -78,9 +82,9 @@ _WHERE = {
     "nestrel.client.replica.sync": "ReplicaState Standing",
     "nestrel.client.replica.synced": "SyncedReplica",
     "nestrel.core.objects": (
-        "ArchivePage ArchiveSegment ChangeSet Conversation ConversationPage EarlierBody Erasure ErasurePreview "
-        "HistoryPage Member Message Profile Reacted Reaction Reader Receipt RefusedLine RetentionPreview "
-        "RetentionRule RetentionRun"
+        "ArchivePage ArchiveSegment Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody "
+        "Erasure ErasurePreview HistoryPage Member Message Profile Reacted Reaction Reader Receipt RefusedLine "
+        "RetentionPreview RetentionRule RetentionRun"
     ),
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (
@@ -108,7 +112,10 @@ __all__ = [
     "ArchivePage",
     "ArchiveSegment",
     "AsyncClient",
+    "Attachment",
+    "AttachmentLink",
     "ChangeSet",
+    "Changed",
     "Client",
     "ConfirmNeeded",
     "ConnectionState",

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import Any, Literal
 
+from nestrel.client.attachments import Progress
 from nestrel.client.importing import Importer, ImportProgress
 from nestrel.client.keeping import Form, Part
 from nestrel.client.running import OnThread
 from nestrel.core.objects import (
     ArchivePage,
     ArchiveSegment,
+    Attachment,
+    AttachmentLink,
     ChangeSet,
     Conversation,
     ConversationPage,
@@ -198,9 +202,11 @@ class Client(OnThread):
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
         mentions: Sequence[str] = (),
+        attachments: Sequence[Attachment | str] = (),
         on_behalf_of: str | None = None,
     ) -> Message:
-        """Post a message and return it once it is durable.
+        """Post a message and return it once it is durable. With `attachments`, which were uploaded before, it may have
+        no body ("").
 
         Sent again with the same idempotency key until there is an answer, so it is posted once. `key` is one's own;
         without it a new one is made for this call.
@@ -214,6 +220,7 @@ class Client(OnThread):
                 attributes=attributes,
                 reply_to=reply_to,
                 mentions=mentions,
+                attachments=attachments,
                 on_behalf_of=on_behalf_of,
             )
         )
@@ -272,15 +279,20 @@ class Client(OnThread):
         *,
         format: Literal["plain", "markdown"] | None = None,
         mentions: Sequence[str] | None = None,
+        attachments: Sequence[Attachment | str] | None = None,
         rev: int | None = None,
     ) -> Message:
-        """Give a message of one's own a new body; `format` and `mentions` None keep the present ones.
+        """Give a message of one's own a new body; `format`, `mentions` and `attachments` None keep the present ones.
 
         Raises:
             StaleEdit: with `rev`, the message has changed since; `extra["message"]` is it as it stands.
             Forbidden: it is someone else's, has been removed, or the edit window is over.
         """
-        return self._run(self._client.edit(conversation_id, seq, body, format=format, mentions=mentions, rev=rev))
+        return self._run(
+            self._client.edit(
+                conversation_id, seq, body, format=format, mentions=mentions, attachments=attachments, rev=rev
+            )
+        )
 
     def remove(self, conversation_id: str, seq: int) -> Message:
         """Take a message away; returns the tombstone, also when it was removed before."""
@@ -309,6 +321,57 @@ class Client(OnThread):
     def readers(self, conversation_id: str, seq: int) -> Generator[Reader]:
         """The members whose receipt has reached a message, by user id."""
         return self._iterate(self._client.readers(conversation_id, seq))
+
+    def upload(
+        self,
+        conversation_id: str,
+        file: str | Path | bytes,
+        *,
+        name: str | None = None,
+        on_behalf_of: str | None = None,
+        progress: Progress | None = None,
+    ) -> Attachment:
+        """Send a file, given by its path or its bytes, and return it as an attachment that can be posted.
+
+        What kind it is the service finds in its content. `name` is by default that of the file. The same bytes under
+        the same name are not kept twice, so it is sent again until there is an answer. A file that is read from a path
+        is read twice, and never held whole.
+
+        Raises:
+            OSError: the file cannot be read.
+        """
+        return self._run(
+            self._client.upload(conversation_id, file, name=name, on_behalf_of=on_behalf_of, progress=progress)
+        )
+
+    def attachment(self, conversation_id: str, attachment_id: str) -> Generator[bytes]:
+        """The bytes of an attachment in chunks as they come; where the line breaks, from there on again.
+
+        Raises:
+            Expired: it belongs to messages that are no longer kept.
+            NotFound: there is none that one may read, or it was removed.
+        """
+        return self._iterate(self._client.attachment(conversation_id, attachment_id))
+
+    def download(
+        self, conversation_id: str, attachment: Attachment, into: str | Path, *, progress: Progress | None = None
+    ) -> Path:
+        """Fetch an attachment of a message into a file, which is there only once it is whole and as it was sent.
+
+        Raises:
+            Changed: it is not what the message says.
+            OSError: the file cannot be written.
+        """
+        return self._run(self._client.download(conversation_id, attachment, into, progress=progress))
+
+    def preview(self, conversation_id: str, attachment_id: str, width: Literal[320, 960] = 320) -> bytes:
+        """A small WebP of a picture. Raises `NotFound` for what is none."""
+        return self._run(self._client.preview(conversation_id, attachment_id, width))
+
+    def link(self, conversation_id: str, attachment_id: str, *, expires_in: int = 3600) -> AttachmentLink:
+        """An address at which an attachment is to be had without a token, for `expires_in` seconds (at most a day) and
+        only while one may read it oneself."""
+        return self._run(self._client.link(conversation_id, attachment_id, expires_in=expires_in))
 
     def retention(self, conversation_id: str | None) -> RetentionRule:
         """The rule by which a conversation goes."""

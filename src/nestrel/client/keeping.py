@@ -6,8 +6,9 @@ from collections.abc import AsyncIterator, Iterable
 from contextlib import aclosing
 from typing import Any, Literal
 
+from nestrel.client.attachments import AttachmentCalls
 from nestrel.client.importing import Importer, ImportProgress
-from nestrel.client.messages import MessageCalls, path
+from nestrel.client.messages import path
 from nestrel.core.objects import (
     ArchivePage,
     ArchiveSegment,
@@ -30,7 +31,7 @@ def _where(conversation_id: str | None, *rest: str) -> str:
     return path(conversation_id, "retention", *rest) if conversation_id is not None else "/".join(("/retention", *rest))
 
 
-class KeepingCalls(MessageCalls):
+class KeepingCalls(AttachmentCalls):
     """The part of `AsyncClient` that is about what is kept. Where a conversation may be None, the rule is that of the
     service, for all conversations without one of their own, which a trusted backend sets.
 

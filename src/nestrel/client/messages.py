@@ -11,6 +11,7 @@ from uuid import uuid4
 from nestrel.client.transport import Transport
 from nestrel.core.objects import (
     ArchivePage,
+    Attachment,
     EarlierBody,
     EditPage,
     HistoryPage,
@@ -32,6 +33,10 @@ _Page = type[ArchivePage] | type[EditPage] | type[MemberPage] | type[ReactionPag
 def path(conversation_id: str, *rest: str) -> str:
     """The address of something in a conversation."""
     return "/".join(["/conversations", *(quote(part, safe="") for part in (conversation_id, *rest))])
+
+
+def _ids(attachments: Sequence[Attachment | str]) -> list[str]:
+    return [one if isinstance(one, str) else one.attachment_id for one in attachments]
 
 
 class MessageCalls:
@@ -64,9 +69,11 @@ class MessageCalls:
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
         mentions: Sequence[str] = (),
+        attachments: Sequence[Attachment | str] = (),
         on_behalf_of: str | None = None,
     ) -> Message:
-        """Post a message and return it once it is durable.
+        """Post a message and return it once it is durable. With `attachments`, which were uploaded before, it may have
+        no body ("").
 
         Sent again with the same idempotency key until there is an answer, so it is posted once. `key` is one's own;
         without it a new one is made for this call.
@@ -75,6 +82,8 @@ class MessageCalls:
         content |= {"reply_to": reply_to, "on_behalf_of": on_behalf_of}
         if mentions:
             content["mentions"] = list(mentions)
+        if attachments:
+            content["attachments"] = _ids(attachments)
         headers = {b"Idempotency-Key": (key or str(uuid4())).encode()}
         where = path(conversation_id, "messages")
         answer = await self._transport.json("POST", where, body=content, headers=headers, repeatable=True)
@@ -144,9 +153,10 @@ class MessageCalls:
         *,
         format: Literal["plain", "markdown"] | None = None,
         mentions: Sequence[str] | None = None,
+        attachments: Sequence[Attachment | str] | None = None,
         rev: int | None = None,
     ) -> Message:
-        """Give a message of one's own a new body; `format` and `mentions` None keep the present ones.
+        """Give a message of one's own a new body; `format`, `mentions` and `attachments` None keep the present ones.
 
         Raises:
             StaleEdit: with `rev`, the message has changed since; `extra["message"]` is it as it stands.
@@ -155,6 +165,8 @@ class MessageCalls:
         content: dict[str, Any] = {"body": body} if format is None else {"body": body, "format": format}
         if mentions is not None:
             content["mentions"] = list(mentions)
+        if attachments is not None:
+            content["attachments"] = _ids(attachments)
         headers = {b"If-Match": f'"{rev}"'.encode()} if rev is not None else None
         where = path(conversation_id, "messages", str(seq))
         # An edit that names a rev is not repeated: the repeat of one that arrived would look stale.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import AsyncGenerator, Awaitable, Callable
+from collections.abc import AsyncGenerator, AsyncIterable, Awaitable, Callable
 from typing import Any
 
 import httpx
@@ -58,18 +58,20 @@ class Transport:
         *,
         body: Any = None,
         lines: bytes | None = None,
+        stream: Callable[[], AsyncIterable[bytes]] | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> Any:
-        """The JSON of the answer, None for an empty one. `body` is sent as JSON, `lines` as JSON Lines.
+        """The JSON of the answer, None for an empty one. `body` is sent as JSON, `lines` as JSON Lines, `stream` as it
+        comes, and anew for each try.
 
         Raises:
             Problem: the service refuses.
             Unreachable: it does not answer, or not with JSON.
         """
         content = await self.content(
-            method, path, body=body, lines=lines, params=params, headers=headers, repeatable=repeatable
+            method, path, body=body, lines=lines, stream=stream, params=params, headers=headers, repeatable=repeatable
         )
         return read_json(content) if content else None
 
@@ -80,12 +82,13 @@ class Transport:
         *,
         body: Any = None,
         lines: bytes | None = None,
+        stream: Callable[[], AsyncIterable[bytes]] | None = None,
         params: dict[str, Any] | None = None,
         headers: dict[bytes, bytes] | None = None,
         repeatable: bool = False,
     ) -> bytes:
         """The answer as it came. Raises as `json`."""
-        content = lines
+        content: bytes | AsyncIterable[bytes] | None = lines
         if lines is not None:
             headers = {**(headers or {}), b"Content-Type": b"application/jsonl"}
         elif body is not None:
@@ -93,6 +96,8 @@ class Transport:
             content = orjson.dumps(body)
         pauses = delays(random.random)
         for left in range(self._tries - 1, -1, -1):
+            if stream is not None:
+                content = stream()
             try:
                 return await self._once(method, path, content, params, headers)
             except (Unreachable, StoreUnavailable, SlowDown) as error:
@@ -106,7 +111,7 @@ class Transport:
         self,
         method: str,
         path: str,
-        content: bytes | None,
+        content: bytes | AsyncIterable[bytes] | None,
         params: dict[str, Any] | None,
         headers: dict[bytes, bytes] | None,
     ) -> bytes:
@@ -133,6 +138,35 @@ class Transport:
                     yield chunk
         except httpx.HTTPError as error:
             raise self._unreachable(error) from error
+
+    async def ranged(self, path: str) -> AsyncGenerator[bytes]:
+        """The bytes at an address, in chunks; after a break the rest of the same (RFC 9110, 14). Raises as `json`."""
+        came, etag, pauses, left = 0, None, delays(random.random), self._tries - 1
+        while True:
+            more = {b"Range": b"bytes=%d-" % came, b"If-Range": etag} if came and etag else None
+            before = came
+            try:
+                async with self._http.stream("GET", path, headers=await self._headers(more)) as answer:
+                    if answer.status_code == 416 and came:
+                        return  # all of it had come
+                    if not answer.is_success:
+                        await answer.aread()
+                        raise _refusal(answer)
+                    if came and answer.status_code != 206:
+                        raise Unreachable("what is being fetched has changed meanwhile; fetch it again")
+                    etag = answer.headers.get("etag", "").encode() or None
+                    async for chunk in answer.aiter_raw():
+                        came += len(chunk)
+                        yield chunk
+                    return
+            except httpx.HTTPError as error:
+                if left == 0 or (came and etag is None):
+                    raise self._unreachable(error) from error
+            except (StoreUnavailable, SlowDown):
+                if left == 0:
+                    raise
+            left = self._tries - 1 if came > before else left - 1
+            await asyncio.sleep(next(pauses))
 
     async def _headers(self, headers: dict[bytes, bytes] | None) -> dict[bytes, bytes]:
         # Bytes, so that a key of any script goes out as its UTF-8.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import StrEnum
@@ -22,9 +22,19 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Enclosed:
+    """A file that goes with a post; `attachment_id` once it has been uploaded."""
+
+    name: str
+    bytes: int
+    attachment_id: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Entry:
     """One command. `key` is its own id, for a post the idempotency key. `seq` is the message that it is about; until
-    that has a number, `about` is the key of its post. `problem` is why it was refused, as an RFC 9457 document."""
+    that has a number, `about` is the key of its post. `problem` is why it was refused, as an RFC 9457 document.
+    `files` go with a post, and are uploaded before it."""
 
     n: int
     conversation_id: str
@@ -35,6 +45,7 @@ class Entry:
     seq: int | None = None
     about: str | None = None
     problem: Mapping[str, Any] | None = field(default=None)
+    files: Sequence[Enclosed] = ()
 
     @property
     def waiting(self) -> bool:
@@ -45,6 +56,8 @@ class Entry:
         frame = {"type": self.kind, "conversation_id": self.conversation_id, **self.content}
         if self.kind == "post":
             frame["key"] = self.key
+            if self.files:
+                frame["attachments"] = [file.attachment_id for file in self.files]
         elif self.seq is not None:
             frame["seq"] = self.seq
         return frame
@@ -62,11 +75,19 @@ def outcome(entry: Entry, problem: Mapping[str, Any], user_id: str) -> tuple[Out
     if entry.kind == "edit" and isinstance(message, dict):
         wanted = (entry.content["body"], entry.content.get("format") or message["format"], user_id, None)
         named = message.get("mentions", [])
+        borne = [one["attachment_id"] for one in message.get("attachments", [])]
         if (
-            message["body"], message["format"], message["author_id"], message["removed_at"]
-        ) == wanted and entry.content.get("mentions", named) == named:  # fmt: skip
+            (message["body"], message["format"], message["author_id"], message["removed_at"]) == wanted
+            and entry.content.get("mentions", named) == named
+            and entry.content.get("attachments", borne) == borne
+        ):
             return Outcome.DONE, message
     return Outcome.REFUSED, None
+
+
+def lost_files(entry: Entry, problem: Mapping[str, Any]) -> bool:
+    """Whether a post was refused because what was uploaded for it is not there any more: after a day in no message."""
+    return bool(entry.files) and any(one.get("pointer") == "/attachments" for one in problem.get("errors") or ())
 
 
 def rebased(entry: Entry, message: Mapping[str, Any], waiting: Iterable[Entry]) -> list[Entry]:
@@ -97,10 +118,13 @@ def overlaid(message: Message, entries: Iterable[Entry], user_id: str) -> Messag
                 changes["format"] = entry.content["format"]
             if entry.content.get("mentions") is not None:
                 changes["mentions"] = entry.content["mentions"]
+            if entry.content.get("attachments") is not None:
+                kept = {one.attachment_id: one for one in message.attachments}
+                changes["attachments"] = [kept[id_] for id_ in entry.content["attachments"] if id_ in kept]
         elif entry.kind == "remove":
             changes = {
-                "body": "", "attributes": {}, "reactions": [], "mentions": [], "removed_at": entry.at,
-                "removed_by": user_id,
+                "body": "", "attributes": {}, "reactions": [], "mentions": [], "attachments": [],
+                "removed_at": entry.at, "removed_by": user_id,
             }  # fmt: skip
         elif entry.kind in ("react", "unreact"):
             changes = {"reactions": _reacted(message, entry, user_id)}

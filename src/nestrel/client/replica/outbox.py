@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
+import io
+import os
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 import orjson
 
 from nestrel.client.replica.store import ReplicaFile, put_message, text
-from nestrel.core.outbox import Entry, Kind, rebased
+from nestrel.core.outbox import Enclosed, Entry, Kind, rebased
 from nestrel.core.times import format_time, parse_time
 
 _COLUMNS = "n, conversation_id, kind, key, content, at, seq, about, problem"
+
+
+_CHUNK = 1024 * 1024
+
+File = tuple[str, Path | bytes]
+"""A file that goes with a post: its name, and where it is or what is in it."""
 
 
 class Outbox:
@@ -32,8 +42,13 @@ class Outbox:
         key: str | None = None,
         seq: int | None = None,
         about: str | None = None,
+        files: Sequence[File] = (),
     ) -> Entry:
-        """Take a command. A receipt takes the place of one that waits."""
+        """Take a command, with the files that go with it. A receipt takes the place of one that waits.
+
+        Raises:
+            OSError: a file cannot be read; nothing was taken.
+        """
         key, at = key or str(uuid4()), datetime.now(UTC)
         with self._file.write(durable=True) as connection:
             if kind == "read":
@@ -45,15 +60,16 @@ class Outbox:
                 "INSERT INTO outbox (conversation_id, kind, key, content, at, seq, about) VALUES (?, ?, ?, ?, ?, ?, ?)",
                 (conversation_id, kind, key, text(content), format_time(at), seq, about),
             ).lastrowid
-        assert n is not None
-        return Entry(n, conversation_id, kind, key, content, at, seq, about)
+            assert n is not None
+            enclosed = [_enclose(connection, n, file) for file in files]
+        return Entry(n, conversation_id, kind, key, content, at, seq, about, files=enclosed)
 
     def entries(self, conversation_id: str | None = None) -> list[Entry]:
         """All of them, or those of one conversation, in their order; those refused too."""
         where, values = ("WHERE conversation_id = ?", (conversation_id,)) if conversation_id else ("", ())
         with self._file.read() as connection:
             found = connection.execute(f"SELECT {_COLUMNS} FROM outbox {where} ORDER BY n", values).fetchall()
-        return [_entry(*row) for row in found]
+            return [_with_files(connection, _entry(*row)) for row in found]
 
     def next(self) -> Entry | None:
         """The first that waits."""
@@ -61,7 +77,36 @@ class Outbox:
             row = connection.execute(
                 f"SELECT {_COLUMNS} FROM outbox WHERE problem IS NULL ORDER BY n LIMIT 1"
             ).fetchone()
-        return _entry(*row) if row else None
+            return _with_files(connection, _entry(*row)) if row else None
+
+    def unsent(self, entry: Entry) -> tuple[int, str, int] | None:
+        """The first of its files that has not been uploaded: its number, name and size."""
+        with self._file.read() as connection:
+            row: tuple[int, str, int] | None = connection.execute(
+                "SELECT id, name, size FROM enclosed WHERE entry = ? AND attachment IS NULL ORDER BY id LIMIT 1",
+                (entry.n,),
+            ).fetchone()
+        return row
+
+    def part(self, file: int, start: int, size: int) -> bytes:
+        """Some of a file's bytes; fewer at its end, none where it has gone."""
+        with self._file.read() as connection:
+            try:
+                with connection.blobopen("enclosed", "content", file, readonly=True) as blob:
+                    blob.seek(start)
+                    return blob.read(size)
+            except sqlite3.OperationalError:
+                return b""
+
+    def uploaded(self, file: int, attachment_id: str) -> None:
+        """A file has become an attachment."""
+        with self._file.write(durable=True) as connection:
+            connection.execute("UPDATE enclosed SET attachment = ? WHERE id = ?", (attachment_id, file))
+
+    def upload_again(self, entry: Entry) -> None:
+        """What was uploaded for a post is not there any more."""
+        with self._file.write(durable=True) as connection:
+            connection.execute("UPDATE enclosed SET attachment = NULL WHERE entry = ?", (entry.n,))
 
     def done(self, entry: Entry, message: Mapping[str, Any] | None) -> None:
         """The service has carried it out. In one transaction it goes and the message that it made comes, so that
@@ -72,6 +117,7 @@ class Outbox:
                 connection.execute("UPDATE outbox SET seq = ? WHERE about = ?", (message["seq"], entry.key))
                 _rebase(connection, entry, message)
             connection.execute("DELETE FROM outbox WHERE n = ?", (entry.n,))
+            connection.execute("DELETE FROM enclosed WHERE entry = ?", (entry.n,))
 
     def refused(self, entry: Entry, problem: Mapping[str, Any]) -> None:
         """Keep it with its reason; so are the commands about a post that was refused."""
@@ -94,6 +140,36 @@ class Outbox:
                 "DELETE FROM outbox WHERE n = ? OR (seq IS NULL AND about = (SELECT key FROM outbox WHERE n = ?))",
                 (n, n),
             )
+            connection.execute("DELETE FROM enclosed WHERE entry NOT IN (SELECT n FROM outbox)")
+
+
+def _enclose(connection: sqlite3.Connection, entry: int, file: File) -> Enclosed:
+    """Copy a file into the replica, so that it may go or change before it is sent."""
+    name, source = file
+    with io.BytesIO(source) if isinstance(source, bytes) else source.open("rb") as stream:
+        size = stream.seek(0, os.SEEK_END)
+        stream.seek(0)
+        row = connection.execute(
+            "INSERT INTO enclosed (entry, name, size, content) VALUES (?, ?, ?, zeroblob(?))", (entry, name, size, size)
+        ).lastrowid
+        assert row is not None
+        left = size
+        with connection.blobopen("enclosed", "content", row) as blob:
+            while left > 0 and (chunk := stream.read(min(_CHUNK, left))):
+                blob.write(chunk)
+                left -= len(chunk)
+        if left or stream.read(1):
+            raise OSError(f"{name} has changed while it was read")
+    return Enclosed(name, size)
+
+
+def _with_files(connection: sqlite3.Connection, entry: Entry) -> Entry:
+    if entry.kind != "post":
+        return entry
+    found = connection.execute(
+        "SELECT name, size, attachment FROM enclosed WHERE entry = ? ORDER BY id", (entry.n,)
+    ).fetchall()
+    return replace(entry, files=[Enclosed(*row) for row in found]) if found else entry
 
 
 def _rebase(connection: sqlite3.Connection, entry: Entry, message: Mapping[str, Any]) -> None:

@@ -8,7 +8,9 @@ from pathlib import Path
 
 from nestrel.core.problems import NestrelError
 
-VERSION = 2
+VERSION = 3
+_WITHOUT_FILES = 2
+"""The version before, which is brought to date: what waits in its outbox is not lost."""
 SHIFT = 40
 """A message's row number is its conversation's place, shifted, and its `seq`: one tree holds them in order."""
 
@@ -32,6 +34,17 @@ CREATE TABLE dropped (id TEXT PRIMARY KEY, at INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE outbox (
     n INTEGER PRIMARY KEY AUTOINCREMENT, conversation_id TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL UNIQUE,
     content TEXT NOT NULL, at TEXT NOT NULL, seq INTEGER, about TEXT, problem TEXT
+);
+"""
+_FILES = """
+CREATE TABLE enclosed (
+    id INTEGER PRIMARY KEY, entry INTEGER NOT NULL, name TEXT NOT NULL, size INTEGER NOT NULL, attachment TEXT,
+    content BLOB NOT NULL
+);
+CREATE INDEX enclosed_entry ON enclosed (entry, id);
+CREATE TABLE previews (
+    attachment_id TEXT NOT NULL, width INTEGER NOT NULL, n INTEGER NOT NULL, content BLOB NOT NULL,
+    PRIMARY KEY (n, attachment_id, width)
 );
 """
 
@@ -59,7 +72,9 @@ def opened(path: str | Path) -> sqlite3.Connection:
         if version == 0:
             if connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
                 raise NotAReplica(f"{path} is a database of something else; name another file")
-            connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {VERSION}; COMMIT;")
+            connection.executescript(f"BEGIN; {_TABLES} {_FILES} PRAGMA user_version = {VERSION}; COMMIT;")
+        elif version == _WITHOUT_FILES:
+            connection.executescript(f"BEGIN IMMEDIATE; {_FILES} PRAGMA user_version = {VERSION}; COMMIT;")
         elif version != VERSION:
             raise NotAReplica(f"{path} is of version {version}, and this library reads {VERSION}; name another file")
     except (sqlite3.DatabaseError, OSError) as error:

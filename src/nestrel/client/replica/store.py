@@ -258,6 +258,10 @@ def _messages(connection: sqlite3.Connection, place: int, messages: Sequence[Wir
     )
     again = [(n,) for n, _ in fresh if n in held]
     if again:
+        connection.executemany(
+            "DELETE FROM previews WHERE n = ? AND attachment_id NOT IN (SELECT value FROM json_each(?))",
+            [(n, text([one["attachment_id"] for one in message["attachments"]])) for n, message in fresh if n in held],
+        )
         connection.executemany("DELETE FROM words WHERE rowid = ?", again)
     connection.executemany(
         "INSERT INTO words (rowid, body) VALUES (?, ?)", [(n, one["body"]) for n, one in fresh if one["body"]]
@@ -283,6 +287,7 @@ def _bound(connection: sqlite3.Connection, place: int, head: int, floor: int) ->
 
 
 def _delete(connection: sqlite3.Connection, low: int, high: int) -> None:
+    connection.execute("DELETE FROM previews WHERE n >= ? AND n < ?", (low, high))
     connection.execute("DELETE FROM words WHERE rowid IN (SELECT n FROM messages WHERE n >= ? AND n < ?)", (low, high))
     connection.execute("DELETE FROM messages WHERE n >= ? AND n < ?", (low, high))
 

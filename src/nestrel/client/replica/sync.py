@@ -15,6 +15,7 @@ from collections.abc import Awaitable, Callable
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import partial
 from typing import Any, Protocol
 
 from nestrel.client.errors import passes, read_json
@@ -22,7 +23,7 @@ from nestrel.client.line import Frame, Line, problem_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile, Resynced
 from nestrel.core.backoff import delays
-from nestrel.core.outbox import Entry, Outcome, outcome
+from nestrel.core.outbox import Entry, Outcome, lost_files, outcome
 from nestrel.core.problems import InvalidRequest, NestrelError, Problem, Unreachable
 
 _AGAIN_SECONDS = 1.0
@@ -58,6 +59,12 @@ class Network(Protocol):
     async def resync(self, cursor: str | None) -> bytes:
         """The answer of `POST /resync`."""
 
+    async def upload(
+        self, conversation_id: str, name: str, size: int, read: Callable[[int, int], bytes]
+    ) -> dict[str, Any]:
+        """The answer of `POST …/attachments` with a file of which `read` gives the bytes from a place on, so many.
+        Raises `Problem`."""
+
     async def changes(self, conversation_id: str, cursor: str | None) -> bytes | None:
         """The answer of `GET …/changes`; None for a conversation that is not the member's."""
 
@@ -92,6 +99,8 @@ class Sync:
         self._told = told
         self._offload = offload
         self._chance = chance
+        self.uploaded_again: set[str] = set()
+        """Posts whose files were not there any more, and have been sent once more."""
         self._awake = asyncio.Event()
         self._more = asyncio.Event()
 
@@ -222,9 +231,26 @@ class _User:
     async def flush(self) -> None:
         """Send what waits, one after another, before anything is followed."""
         while (entry := self._sync._outbox.next()) is not None:
-            await self._line.send(entry.frame())
-            if not self._settle(entry, await self._line.receive()):
+            refusal = await self._upload(entry)
+            if refusal is None:
+                entry = self._sync._outbox.next() or entry  # with what was uploaded
+                await self._line.send(entry.frame())
+                refusal = await self._line.receive()
+            if not self._settle(entry, refusal):
                 raise Unreachable("the service cannot take commands now")
+
+    async def _upload(self, entry: Entry) -> Frame | None:
+        """Upload the files that go with a post; a frame that refuses it, if one was not taken."""
+        outbox = self._sync._outbox
+        while entry.files and (file := await self._sync._offload(outbox.unsent, entry)) is not None:
+            number, name, size = file
+            try:
+                read = partial(outbox.part, number)
+                answer = await self._sync._network.upload(entry.conversation_id, name, size, read)
+            except Problem as problem:
+                return {"type": "refused", "problem": problem.document()}
+            await self._sync._offload(outbox.uploaded, number, answer["attachment_id"])
+        return None
 
     async def live(self) -> None:
         """Follow everything, and send what comes into the outbox; until the line ends."""
@@ -276,10 +302,15 @@ class _User:
             if entry is None:
                 await self._sync._more.wait()
                 continue
-            self._settled.clear()
-            self._sent.append(entry)
-            await self._line.send(entry.frame())
-            await self._settled.wait()
+            refusal = await self._upload(entry)
+            if refusal is not None:
+                self._again = not self._settle(entry, refusal)
+            else:
+                entry = self._sync._outbox.next() or entry  # with what was uploaded
+                self._settled.clear()
+                self._sent.append(entry)
+                await self._line.send(entry.frame())
+                await self._settled.wait()
             if self._again:
                 await asyncio.sleep(_AGAIN_SECONDS)
 
@@ -290,6 +321,10 @@ class _User:
             outbox.done(entry, frame.get("message"))
             return True
         result, message = outcome(entry, frame["problem"], self._line.user_id)
+        if lost_files(entry, frame["problem"]) and entry.key not in self._sync.uploaded_again:
+            self._sync.uploaded_again.add(entry.key)
+            outbox.upload_again(entry)
+            return True
         if result is Outcome.DONE:
             outbox.done(entry, message)
         elif result is Outcome.REFUSED:

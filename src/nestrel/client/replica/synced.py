@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable, Sequence
+from collections.abc import AsyncGenerator, Callable, Sequence
 from contextlib import AbstractAsyncContextManager
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
 
+from nestrel.client.attachments import file_headers
 from nestrel.client.line import Line, SignedIn, address_of
 from nestrel.client.messages import path as path_of
 from nestrel.client.replica.outbox import Outbox
+from nestrel.client.replica.previews import Previews
 from nestrel.client.replica.reading import Reading
 from nestrel.client.replica.store import ReplicaFile, Resynced
 from nestrel.client.replica.sync import ReplicaState, Standing, Sync
@@ -23,6 +25,9 @@ from nestrel.core.symbols import LIKE
 
 if TYPE_CHECKING:
     from nestrel.client.transport import Transport
+
+
+_CHUNK = 256 * 1024
 
 
 class _Service:
@@ -38,6 +43,20 @@ class _Service:
     async def resync(self, cursor: str | None) -> bytes:
         body = {"cursor": cursor} if cursor is not None else {}
         return await self._transport.content("POST", "/resync", body=body)
+
+    async def upload(
+        self, conversation_id: str, name: str, size: int, read: Callable[[int, int], bytes]
+    ) -> dict[str, Any]:
+        async def chunks() -> AsyncGenerator[bytes]:
+            start = 0
+            while start < size and (chunk := await asyncio.to_thread(read, start, _CHUNK)):
+                start += len(chunk)
+                yield chunk
+
+        answer: dict[str, Any] = await self._transport.json(
+            "POST", path_of(conversation_id, "attachments"), stream=chunks, headers=file_headers(name, size)
+        )
+        return answer
 
     async def changes(self, conversation_id: str, cursor: str | None) -> bytes | None:
         try:
@@ -63,6 +82,7 @@ class SyncedReplica(Reading):
     def __init__(self, path: str | Path, base_url: str, transport: Transport) -> None:
         self.file = ReplicaFile(path)
         self.outbox = Outbox(self.file)
+        self._previews = Previews(self.file)
         self._service = _Service(base_url, transport)
         self._transport = transport
         self._sync = Sync(self.file, self.outbox, self._service, told=self._tell)
@@ -142,6 +162,21 @@ class SyncedReplica(Reading):
         self._tell()
         return len(page["items"]) if taken else 0
 
+    async def preview(self, message: Message, attachment_id: str, width: Literal[320, 960] = 320) -> bytes:
+        """A small WebP of a picture that a message has; fetched once, and there without a network from then on.
+
+        Raises:
+            NotFound: it is no picture.
+            Unreachable: it was never fetched, and there is no network.
+        """
+        place = (message.conversation_id, message.seq, attachment_id, width)
+        held = self._previews.get(*place)
+        if held is None:
+            where = path_of(message.conversation_id, "attachments", attachment_id, "preview")
+            held = await self._transport.content("GET", where, params={"width": str(width)}, repeatable=True)
+            self._previews.put(*place, held)
+        return held
+
     # Commands
 
     def _command(self, *args: Any, **options: Any) -> Entry:
@@ -160,12 +195,20 @@ class SyncedReplica(Reading):
         attributes: dict[str, Any] | None = None,
         reply_to: int | None = None,
         mentions: Sequence[str] = (),
+        files: Sequence[str | Path] = (),
     ) -> Entry:
-        """Post; the entry stands in `pending` until the message has its number, and then in `messages`, never both."""
+        """Post; the entry stands in `pending` until the message has its number, and then in `messages`, never both.
+        `files` are copied into the replica before this returns, and uploaded when there is a line; with some the body
+        may be empty.
+
+        Raises:
+            OSError: a file cannot be read; nothing is posted.
+        """
         content: dict[str, Any] = {"body": body, "format": format, "attributes": attributes or {}, "reply_to": reply_to}
         if mentions:
             content["mentions"] = list(mentions)
-        return self._command("post", conversation_id, content, key=key)
+        enclosed = [(Path(file).name, Path(file)) for file in files]
+        return self._command("post", conversation_id, content, key=key, files=enclosed)
 
     def edit(
         self,
@@ -175,12 +218,15 @@ class SyncedReplica(Reading):
         *,
         rev: int | None = None,
         mentions: Sequence[str] | None = None,
+        attachments: Sequence[str] | None = None,
     ) -> Entry:
         """Edit a message by its number, or a post that has none yet; with `rev`, only if it has not changed since.
-        `mentions` None keep those that it has."""
+        `mentions` and `attachments` (by their ids) None keep those that it has."""
         content: dict[str, Any] = {"body": body} if rev is None else {"body": body, "rev": rev}
         if mentions is not None:
             content["mentions"] = list(mentions)
+        if attachments is not None:
+            content["attachments"] = list(attachments)
         return self._command("edit", conversation_id, content, **_target(message))
 
     def remove(self, conversation_id: str, message: int | Entry) -> Entry:
