@@ -67,7 +67,8 @@ async def test_a_file_is_posted_and_read_as_it_was_sent(person: Make) -> None:
         "etag": f'"{one["sha256"]}"', "accept-ranges": "bytes", "cache-control": "private, no-cache",
         "x-content-type-options": "nosniff", "content-security-policy": "sandbox",
         "cross-origin-resource-policy": "same-origin", "content-type": "image/png",
-        "content-disposition": "inline; filename=\"Berth plan _ _.png\"; filename*=UTF-8''Berth%20plan%20%E2%80%93%20%C3%B1.png",
+        "content-disposition":
+            "inline; filename=\"Berth plan _ _.png\"; filename*=UTF-8''Berth%20plan%20%E2%80%93%20%C3%B1.png",
     }  # fmt: skip
     for who, path in ((stranger, where(place, one)), (stranger, where(place, one, "/preview")),
                       (odd, f"/conversations/{place}/attachments/{place}")):  # fmt: skip
@@ -86,7 +87,8 @@ async def test_ranges_and_conditions(person: Make) -> None:
         ({"Range": "bytes=0-9"}, 206, 0, 10), ({"Range": "bytes=-5"}, 206, size - 5, size),
         ({"Range": f"bytes={size - 1}-"}, 206, size - 1, size), ({"Range": "bytes=5-999999999"}, 206, 5, size),
         ({"Range": "bytes=1-2,4-5"}, 200, 0, size), ({"Range": "lines=1-2"}, 200, 0, size),
-        ({"Range": "bytes=0-9", "If-Range": etag}, 206, 0, 10), ({"Range": "bytes=0-9", "If-Range": '"x"'}, 200, 0, size),
+        ({"Range": "bytes=0-9", "If-Range": etag}, 206, 0, 10),
+        ({"Range": "bytes=0-9", "If-Range": '"x"'}, 200, 0, size),
         ({"If-None-Match": f'"x", W/{etag}'}, 304, 0, 0), ({"If-None-Match": '"x"'}, 200, 0, size),
         ({"If-Match": '"x"'}, 412, 0, 0), ({"If-Match": etag}, 200, 0, size), ({"Range": f"bytes={size}-"}, 416, 0, 0),
     ):  # fmt: skip
@@ -151,7 +153,8 @@ async def test_digests_names_and_sizes(person: Make) -> None:
         assert answer.status_code == status, (digest, answer.text)
     for given, kept in (
         ("../../etc/passwd", "passwd"), ("C:\\berths\\plan.pdf", "plan.pdf"), ("a\u202egnp.exe", "agnp.exe"),
-        ("\u0007bell\u2028.txt", "bell.txt"), ("..", "file"), ("dir/", "file"), ("x" * 300 + ".pdf", "x" * 251 + ".pdf"),
+        ("\u0007bell\u2028.txt", "bell.txt"), ("..", "file"), ("dir/", "file"),
+        ("x" * 300 + ".pdf", "x" * 251 + ".pdf"),
         ("潮汐 🛳.txt", "潮汐 🛳.txt"),
     ):  # fmt: skip
         assert (await sent(mara, place, b"1", given))["name"] == kept
@@ -183,12 +186,14 @@ async def test_kinds_come_from_the_content(person: Make) -> None:
     turned[0x0112] = 6
     for content, kind, size, inline in (
         (picture(kind="JPEG"), "image/jpeg", (640, 400), True), (picture(kind="WEBP"), "image/webp", (640, 400), True),
-        (picture(kind="JPEG", exif=turned), "image/jpeg", (400, 640), True), (picture(kind="GIF"), "image/gif", (640, 400), True),
+        (picture(kind="JPEG", exif=turned), "image/jpeg", (400, 640), True),
+        (picture(kind="GIF"), "image/gif", (640, 400), True),
         (picture(kind="AVIF"), "image/avif", (640, 400), True), (moving(), "image/gif", (40, 30), False),
         (picture()[:900], "application/octet-stream", None, False),
         (picture(kind="JPEG")[:3000], "application/octet-stream", None, False),
         (b'<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>', "image/svg+xml", None, False),
-        (b"<!doctype html><script>alert(1)</script>", "text/html", None, False), (b"BM is a berth", "text/plain", None, False),
+        (b"<!doctype html><script>alert(1)</script>", "text/html", None, False),
+        (b"BM is a berth", "text/plain", None, False),
         (b"%PDF-1.7\n1 0 obj\n", "application/pdf", None, False), ("潮汐".encode(), "text/plain", None, False),
         (b"PK\x03\x04" + bytes(60), "application/zip", None, False), (b"", "text/plain", None, False),
         (bytes(range(256)), "application/octet-stream", None, False),

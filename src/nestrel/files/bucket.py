@@ -6,14 +6,17 @@ import asyncio
 import tempfile
 from collections.abc import AsyncIterator, Sequence
 from datetime import timedelta
-from typing import BinaryIO, cast
+from typing import TYPE_CHECKING, BinaryIO, cast
 from uuid import UUID
 
 import obstore
 from obstore.exceptions import BaseError
-from obstore.store import ClientConfig, S3Store
+from obstore.store import S3Store
 
 from nestrel.files.objects import FilesUnavailable
+
+if TYPE_CHECKING:
+    from obstore.store import ClientConfig
 
 _PART = 8 * 1024 * 1024
 """Bytes of one part of an upload."""

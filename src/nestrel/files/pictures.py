@@ -142,16 +142,14 @@ class Pictures:
 
     async def run(self) -> None:
         """End a process that has nothing to do, for ever."""
-        try:
-            while True:
-                await asyncio.sleep(_IDLE_SECONDS / 4)
-                if self._process is not None and time.monotonic() - self._used > _IDLE_SECONDS:
-                    async with self._turn:
-                        self._end()
-        finally:
-            self._end()
+        while True:
+            await asyncio.sleep(_IDLE_SECONDS / 4)
+            if self._process is not None and time.monotonic() - self._used > _IDLE_SECONDS:
+                async with self._turn:
+                    self.end()
 
-    def _end(self) -> None:
+    def end(self) -> None:
+        """End the process, whatever it does."""
         if self._process is not None:
             with contextlib.suppress(OSError):
                 self._process.end()

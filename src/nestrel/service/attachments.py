@@ -178,11 +178,12 @@ class Attachments:
         return content
 
     async def stop(self) -> None:
-        """Leave previews that are being made."""
+        """Leave previews that are being made, and end the process that makes them."""
         for task in tuple(self._making.values()):
             task.cancel()
         if self._making:
             await asyncio.wait(tuple(self._making.values()), timeout=1)
+        self.pictures.end()
 
     async def collect(self) -> None:
         """Delete what nobody can read any more, until there is nothing."""
