@@ -21,6 +21,7 @@ class _Command(NamedTuple):
 
 COMMANDS = {
     "archive": _Command("archive", "What retention has archived."),
+    "attachments": _Command("attachments", "The files that belong to messages."),
     "conversations": _Command("conversations", "Make, find and change conversations."),
     "db": _Command("run", "The database schema."),
     "demo": _Command("demo", "Start everything with example data: database, issuer, service, console."),

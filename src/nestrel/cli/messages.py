@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from itertools import islice
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 import nestrel.client
 from nestrel.cli import output
+from nestrel.cli.attachments import send
 from nestrel.cli.options import as_json, with_client
 from nestrel.core.times import parse_time
 
@@ -45,15 +47,27 @@ class Time(click.ParamType[datetime]):
 @click.option("--markdown", is_flag=True, help="The body is Markdown.")
 @click.option("--reply-to", type=click.IntRange(1), metavar="SEQ", help="The message that this one answers.")
 @click.option("--mention", "mentions", multiple=True, metavar="USER", help="A member to name; can be given again.")
+@click.option("--attach", "files", multiple=True, metavar="FILE", type=click.Path(exists=True, dir_okay=False,
+              path_type=Path), help="A file to send with it; can be given again.")  # fmt: skip
 @click.option("--on-behalf-of", metavar="USER", help="Another author; for a trusted backend.")
 @as_json
 @with_client
-def post(client: Client, conversation: str, body: str | None, markdown: bool, as_json: bool, **options: Any) -> None:
-    """Post BODY into CONVERSATION (an id or a name); without BODY, standard input is the body."""
+def post(
+    client: Client,
+    conversation: str,
+    body: str | None,
+    markdown: bool,
+    files: Sequence[Path],
+    as_json: bool,
+    **options: Any,
+) -> None:
+    """Post BODY into CONVERSATION (an id or a name); without BODY, standard input is the body, unless there are files
+    to attach."""
     if body is None:
-        body = sys.stdin.read().rstrip("\n")
+        body = "" if files else sys.stdin.read().rstrip("\n")
     found = client.find(conversation)
-    message = client.post(found.id, body, format="markdown" if markdown else "plain", **options)
+    sent = [send(client, found.id, file, options["on_behalf_of"]) for file in files]
+    message = client.post(found.id, body, format="markdown" if markdown else "plain", attachments=sent, **options)
     if as_json:
         output.json_line(message)
     else:

@@ -80,9 +80,7 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
         said = Text("—", style="dim")
         if last is not None:
             who = profiles[last.author_id].display_name if last.author_id in profiles else last.author_id
-            said = Text.assemble(
-                (one_line(who), "bold"), "  ", one_line(last.body) if not last.removed_at else "removed"
-            )
+            said = Text.assemble((one_line(who), "bold"), "  ", "removed" if last.removed_at else one_line(_said(last)))
         unread = Text.assemble(
             (f"@{item.unread_mentions} " if item.unread_mentions else "", "bold cyan"),
             (str(item.unread or 0), "bold yellow" if item.unread else "dim"),
@@ -96,6 +94,11 @@ def conversations_table(items: Iterable[Conversation], profiles: dict[str, Profi
             said,
         )
     console().print(table)
+
+
+def _said(message: Message) -> str:
+    """What a message says in a list: its body, or what it brings."""
+    return message.body or ", ".join(f"▪ {one.name}" for one in message.attachments)
 
 
 def _title(item: Conversation, profiles: dict[str, Profile]) -> str:
@@ -152,7 +155,10 @@ def message_line(
         (f"  → {', '.join(map(name, message.mentions))}" if message.mentions else "", "cyan"),
         (f"  {'  '.join(notes)}" if notes else "", "yellow"),
     )
-    console().print(line)
+    out = console()
+    out.print(line)
+    for attached in attachment_lines(message, 9):
+        out.print(attached)
 
 
 def _marked(body: str, marks: Sequence[tuple[int, int]]) -> Text:
@@ -227,6 +233,40 @@ def progress(label: str, total: int | None = None) -> Iterator[Any]:
     with Progress(*columns, console=console(error=True), transient=False, disable=not sys.stderr.isatty()) as bar:
         task = bar.add_task(label, total=total)
         yield lambda done, of=None: bar.update(task, completed=done, total=of if of is not None else total)
+
+
+@contextmanager
+def transfer(label: str) -> Iterator[Any]:
+    """A bar of bytes on stderr, where that is a terminal; yields a function that takes how many have gone, and of how
+    many."""
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+
+    columns = (TextColumn("{task.description}", markup=False), BarColumn(), DownloadColumn(), TransferSpeedColumn())
+    with Progress(*columns, console=console(error=True), transient=True, disable=not sys.stderr.isatty()) as bar:
+        task = bar.add_task(f"{label:<24}", total=None)
+        yield lambda done, of: bar.update(task, completed=done, total=of)
+
+
+def size(count: int) -> str:
+    """Bytes for people, in powers of 1,000."""
+    value = float(count)
+    for unit in ("B", "kB", "MB"):
+        if value < 1_000:
+            return f"{count} B" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1_000
+    return f"{value:.1f} GB"
+
+
+def attachment_lines(message: Message, indent: int) -> Iterator[Text]:
+    """A line for each file of a message: what it is called, what it is, and the id by which it is fetched."""
+    from rich.text import Text
+
+    for one in message.attachments:
+        pixels = f", {one.width} × {one.height}" if one.width is not None else ""
+        yield Text.assemble(
+            " " * indent, ("▪ ", "cyan"), (one_line(one.name), "underline"),
+            (f"  {one.media_type}{pixels}, {size(one.bytes)}  {one.attachment_id}", "dim"),
+        )  # fmt: skip
 
 
 def counted(count: int, word: str) -> str:

@@ -15,6 +15,7 @@ import orjson
 
 import nestrel.client
 from nestrel.cli import output
+from nestrel.cli.attachments import fetch_all
 from nestrel.cli.options import as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
@@ -33,16 +34,52 @@ INTO = click.option("--into", type=click.Path(dir_okay=False, path_type=Path), m
               help="What is kept, what is archived, or both.")  # fmt: skip
 @FORM
 @INTO
+@click.option("--files", type=click.Path(file_okay=False, path_type=Path), metavar="DIR",
+              help="Also fetch their attachments into this folder, each file called by its SHA-256.")  # fmt: skip
 @with_client
-def export(client: Client, conversation: str | None, everything: bool, part: str, form: str, into: Path | None) -> None:
+def export(
+    client: Client,
+    conversation: str | None,
+    everything: bool,
+    part: str,
+    form: str,
+    into: Path | None,
+    files: Path | None,
+) -> None:
     """Write the messages of CONVERSATION (an id or a name) in order, as of now."""
     if (conversation is None) is not everything:
         raise click.UsageError("name a CONVERSATION, or pass --all")
+    if files is not None and form == "csv":
+        raise click.UsageError("--files goes with --form jsonl, which an import takes")
     place = client.find(conversation).id if conversation is not None else None
     chunks = client.export(
         place, part=cast(Literal["live", "archive", "all"], part), form="csv" if form == "csv" else "jsonl"
     )
-    write(chunks, into)
+    if files is None:
+        write(chunks, into)
+        return
+    found: list[tuple[str, str, str, int]] = []
+    write(_noting_files(chunks, found), into)
+    there, lost = fetch_all(client, found, files)
+    click.echo(f"{output.counted(there, 'file')} in {files}", err=into is None)
+    if lost:
+        click.echo(f"{output.counted(lost, 'file')} went while the export ran", err=True)
+
+
+def _noting_files(chunks: Generator[bytes], found: list[tuple[str, str, str, int]]) -> Generator[bytes]:
+    """The same chunks; the attachments of their lines go into `found`."""
+    rest = b""
+    with contextlib.closing(chunks):
+        for chunk in chunks:
+            *lines, rest = (rest + chunk).split(b"\n")
+            for line in lines:
+                if b'"attachments":[{' in line:
+                    message = orjson.loads(line)
+                    found += [
+                        (message["conversation_id"], one["attachment_id"], one["sha256"], one["bytes"])
+                        for one in message["attachments"]
+                    ]
+            yield chunk
 
 
 def write(chunks: Generator[bytes], into: Path | None) -> None:
@@ -79,9 +116,19 @@ def write(chunks: Generator[bytes], into: Path | None) -> None:
 @click.argument("file", type=click.File("rb"))
 @click.option("--to", "conversation", metavar="CONVERSATION", help="Where all of it goes, an id or a name; by default "
               "each line goes to the conversation that it names.")  # fmt: skip
+@click.option("--files", type=click.Path(exists=True, file_okay=False, path_type=Path), metavar="DIR",
+              help="Where the files of their attachments are, as an export has put them there.")  # fmt: skip
+@click.option("--without-files", is_flag=True, help="Leave attachments out; else lines that have some are refused.")
 @as_json
 @with_client
-def import_(client: Client, file: BinaryIO, conversation: str | None, as_json: bool) -> None:
+def import_(
+    client: Client,
+    file: BinaryIO,
+    conversation: str | None,
+    files: Path | None,
+    without_files: bool,
+    as_json: bool,
+) -> None:
     """Bring in messages from FILE, or from standard input with -, as JSON Lines like those of an export.
 
     Each line has at least author_id and body; created_at, format, attributes, reply_to, and the key or the seq at its
@@ -98,7 +145,10 @@ def import_(client: Client, file: BinaryIO, conversation: str | None, as_json: b
                 start += sum(1 for _ in lines)
                 continue
             read = 0
-            for step in client.import_lines(client.find(place).id, lines, nestrel.client.Importer(start)):
+            importer = nestrel.client.Importer(start)
+            for step in client.import_lines(
+                client.find(place).id, lines, importer, files=files, without_files=without_files
+            ):
                 total.take(step)
                 read = step.lines
                 advance(total.size + step.bytes)

@@ -6,16 +6,18 @@ import asyncio
 import base64
 import hashlib
 import os
+import re
 from collections.abc import AsyncGenerator, AsyncIterator, Callable
 from pathlib import Path
-from typing import BinaryIO, Literal
-from urllib.parse import quote
+from typing import BinaryIO, Literal, NamedTuple
+from urllib.parse import quote, unquote
 
 from nestrel.client.messages import MessageCalls, path
 from nestrel.core.objects import Attachment, AttachmentLink
 from nestrel.core.problems import NestrelError, Unreachable
 
 _CHUNK = 256 * 1024
+_NAMED = re.compile(r"filename\*=UTF-8''(\S+)")
 
 Progress = Callable[[int, int], object]
 """Told how many bytes have gone or come, and of how many."""
@@ -66,6 +68,12 @@ class AttachmentCalls(MessageCalls):
         )  # fmt: skip
         return Attachment.model_validate(answer)
 
+    async def _described(self, conversation_id: str, attachment_id: str) -> _Described:
+        headers = await self._transport.head(path(conversation_id, "attachments", attachment_id))
+        named = _NAMED.search(headers.get("content-disposition", ""))
+        name = unquote(named[1]) if named else "file"
+        return _Described(attachment_id, name, int(headers["content-length"]), headers["etag"].strip('"'))
+
     async def attachment(self, conversation_id: str, attachment_id: str) -> AsyncIterator[bytes]:
         """The bytes of an attachment in chunks as they come; where the line breaks, from there on again.
 
@@ -79,29 +87,34 @@ class AttachmentCalls(MessageCalls):
     async def download(
         self,
         conversation_id: str,
-        attachment: Attachment,
-        into: str | Path,
+        attachment: Attachment | str,
+        into: str | Path = ".",
         *,
         progress: Progress | None = None,
     ) -> Path:
-        """Fetch an attachment of a message into a file, which is there only once it is whole and as it was sent.
+        """Fetch an attachment, as a message has it or by its id, into a new file, which is there only once it is whole
+        and as it was sent; or into a folder, under its own name. Returns where it is.
 
         Raises:
             Changed: it is not what the message says.
+            FileExistsError: there is a file of that name already.
             OSError: the file cannot be written.
         """
-        target, hashed, came = Path(into), hashlib.sha256(), 0
+        wanted: Attachment | _Described = (
+            await self._described(conversation_id, attachment) if isinstance(attachment, str) else attachment
+        )
+        target, hashed, came = await asyncio.to_thread(_target, Path(into), wanted.name), hashlib.sha256(), 0
         part = target.with_name(f"{target.name}.part")
         file = await asyncio.to_thread(_created, part)
         try:
-            async for chunk in self.attachment(conversation_id, attachment.attachment_id):
+            async for chunk in self.attachment(conversation_id, wanted.attachment_id):
                 hashed.update(chunk)
                 await asyncio.to_thread(file.write, chunk)
                 came += len(chunk)
                 if progress is not None:
-                    progress(came, attachment.bytes)
-            if hashed.hexdigest() != attachment.sha256:
-                raise Changed(f"{attachment.name} is not what was sent")
+                    progress(came, wanted.bytes)
+            if hashed.hexdigest() != wanted.sha256:
+                raise Changed(f"{wanted.name} is not what was sent")
             await asyncio.to_thread(file.close)
             await asyncio.to_thread(os.replace, part, target)
         finally:
@@ -122,8 +135,25 @@ class AttachmentCalls(MessageCalls):
         return AttachmentLink.model_validate(answer)
 
 
+def _target(into: Path, name: str) -> Path:
+    """Where a file goes; a name never leads out of the folder, whatever a service says."""
+    target = into / (Path(name.replace("\\", "/")).name or "file") if into.is_dir() else into
+    if target.exists():
+        raise FileExistsError(f"{target} is there already; name another file")
+    return target
+
+
 def _created(file: Path) -> BinaryIO:
     return os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
+
+
+class _Described(NamedTuple):
+    """What there is to know of an attachment to fetch it."""
+
+    attachment_id: str
+    name: str
+    bytes: int
+    sha256: str
 
 
 class _Source:

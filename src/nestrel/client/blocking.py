@@ -354,12 +354,19 @@ class Client(OnThread):
         return self._iterate(self._client.attachment(conversation_id, attachment_id))
 
     def download(
-        self, conversation_id: str, attachment: Attachment, into: str | Path, *, progress: Progress | None = None
+        self,
+        conversation_id: str,
+        attachment: Attachment | str,
+        into: str | Path = ".",
+        *,
+        progress: Progress | None = None,
     ) -> Path:
-        """Fetch an attachment of a message into a file, which is there only once it is whole and as it was sent.
+        """Fetch an attachment, as a message has it or by its id, into a new file, which is there only once it is whole
+        and as it was sent; or into a folder, under its own name. Returns where it is.
 
         Raises:
             Changed: it is not what the message says.
+            FileExistsError: there is a file of that name already.
             OSError: the file cannot be written.
         """
         return self._run(self._client.download(conversation_id, attachment, into, progress=progress))
@@ -414,12 +421,21 @@ class Client(OnThread):
         return self._iterate(self._client.export(conversation_id, part=part, form=form))
 
     def import_lines(
-        self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
+        self,
+        conversation_id: str,
+        lines: Iterable[bytes],
+        importer: Importer | None = None,
+        *,
+        files: str | Path | None = None,
+        without_files: bool = False,
     ) -> Generator[ImportProgress]:
         """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
         a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
-        was cut short, also by a restore of the store, is simply done again."""
-        return self._iterate(self._client.import_lines(conversation_id, lines, importer))
+        was cut short, also by a restore of the store, is simply done again. A line with attachments needs its `files`,
+        in a folder as `nestrel export --files` makes it, or comes `without_files`."""
+        return self._iterate(
+            self._client.import_lines(conversation_id, lines, importer, files=files, without_files=without_files)
+        )
 
     def preview_erasure(self, user_id: str) -> ErasurePreview:
         """What erasing a person would empty. For a trusted backend, as what follows."""

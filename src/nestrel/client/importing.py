@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from bisect import bisect_right
-from collections.abc import AsyncGenerator, Iterable, Iterator, Mapping, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from hashlib import blake2b
 from itertools import islice
@@ -18,8 +18,8 @@ _END = orjson.Fragment(b"\n")
 CHUNK_LINES = 4_000
 _CHUNK_BYTES = 8 * 1024 * 1024
 _SENT = (
-    "author_id", "body", "format", "attributes", "mentions", "created_at", "removed_at", "removed_by", "edited_at",
-    "earlier", "reacted",
+    "author_id", "body", "format", "attributes", "mentions", "attachments", "created_at", "removed_at", "removed_by",
+    "edited_at", "earlier", "reacted",
 )  # fmt: skip
 _REPLY_REFUSED = "reply_to: the line that it replies to was refused"
 _CONTENT = ("author_id", "body", "format", "attributes", "created_at", "removed_at", "reply_to")
@@ -90,10 +90,16 @@ class Chunk:
         return orjson.dumps(parts)[1:-1].replace(b",\n,", b"\n").removesuffix(b",\n") if parts else b""
 
 
+async def _refuse_files(_: dict[str, Any]) -> None:
+    raise ValueError("attachments: it has files; say where they are, or that it is to come without them")
+
+
 class Importer:
     """Keeps what an import needs from one call to the next. `start` is the number of the first line."""
 
     def __init__(self, start: int = 1) -> None:
+        self.attach: Callable[[dict[str, Any]], Awaitable[None]] = _refuse_files
+        """Makes the attachments of a line ones of this conversation. Raises `ValueError` for a line that is refused."""
         self._number = start - 1
         self._numbers = _Numbers()
         self._refused = _Numbers()
@@ -110,6 +116,7 @@ class Importer:
         try:
             while (chunk := await coming).read:
                 coming = asyncio.create_task(asyncio.to_thread(self._read, rest))
+                await self._attach(chunk)
                 self._link(chunk)
                 yield chunk
         finally:
@@ -158,6 +165,21 @@ class Importer:
         content = _digest(message)
         self._same[content] = nth = self._same.get(content, 0) + 1
         return f"content:{content.hex()}:{nth}"
+
+    async def _attach(self, chunk: Chunk) -> None:
+        """Bring the files of a call's lines; a line whose files are missing is refused."""
+        kept: list[_Sendable] = []
+        for line in chunk.lines:
+            if line.fields.get("attachments"):
+                try:
+                    await self.attach(line.fields)
+                except ValueError as error:
+                    chunk.refused.append(RefusedLine(line=line.number, detail=str(error)))
+                    if line.source is not None:
+                        chunk.lost.add(line.source)
+                    continue
+            kept.append(line)
+        chunk.lines = kept
 
     def _link(self, chunk: Chunk) -> None:
         """Say which message each reply is to: a line of this call, or a message that is here already. A file whose

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
+import re
 from collections.abc import AsyncIterator, Iterable
 from contextlib import aclosing
+from functools import partial
+from pathlib import Path
 from typing import Any, Literal
 
 from nestrel.client.attachments import AttachmentCalls
@@ -20,6 +24,7 @@ from nestrel.core.objects import (
     RetentionRule,
     RetentionRun,
 )
+from nestrel.core.problems import InvalidRequest, TooLarge
 
 Part = Literal["live", "archive", "all"]
 Form = Literal["jsonl", "csv"]
@@ -29,6 +34,12 @@ _EXPORT_SECONDS = 300.0
 def _where(conversation_id: str | None, *rest: str) -> str:
     """The address of a conversation's rule, or of the service's."""
     return path(conversation_id, "retention", *rest) if conversation_id is not None else "/".join(("/retention", *rest))
+
+
+async def _leave_out(fields: dict[str, Any]) -> None:
+    if not fields.get("body"):
+        raise ValueError("attachments: without its files it says nothing")
+    del fields["attachments"]
 
 
 class KeepingCalls(AttachmentCalls):
@@ -93,12 +104,23 @@ class KeepingCalls(AttachmentCalls):
                 yield chunk
 
     async def import_lines(
-        self, conversation_id: str, lines: Iterable[bytes], importer: Importer | None = None
+        self,
+        conversation_id: str,
+        lines: Iterable[bytes],
+        importer: Importer | None = None,
+        *,
+        files: str | Path | None = None,
+        without_files: bool = False,
     ) -> AsyncIterator[ImportProgress]:
         """Bring messages in, as JSON Lines of message objects in the order of time, with their authors and times; for
         a trusted backend. Yields how far it has come after each call. The same lines again add nothing, so one that
-        was cut short, also by a restore of the store, is simply done again."""
+        was cut short, also by a restore of the store, is simply done again. A line with attachments needs its `files`,
+        in a folder as `nestrel export --files` makes it, or comes `without_files`."""
         importer = importer or Importer()
+        if files is not None:
+            importer.attach = partial(self._bring_files, conversation_id, Path(files))
+        elif without_files:
+            importer.attach = _leave_out
         where = path(conversation_id, "import")
         async with aclosing(importer.chunks(lines)) as chunks:
             async for chunk in chunks:
@@ -108,6 +130,22 @@ class KeepingCalls(AttachmentCalls):
                     raw = await self._transport.json("POST", where, lines=content, params=params, repeatable=True)
                     importer.take(chunk, ImportAnswer.model_validate(raw))
                 yield importer.progress(chunk)
+
+    async def _bring_files(self, conversation_id: str, folder: Path, fields: dict[str, Any]) -> None:
+        brought = []
+        for one in fields["attachments"]:
+            if not isinstance(one, dict) or not re.fullmatch("[0-9a-f]{64}", str(one.get("sha256"))):
+                raise ValueError("attachments: each must be an object with a name and a sha256")
+            file = folder / one["sha256"]
+            if not await asyncio.to_thread(file.is_file):
+                raise ValueError(f"attachments: {file.name} is not in {folder}: {one.get('name')}")
+            name, author = str(one.get("name") or "file"), str(fields.get("author_id"))
+            try:
+                kept = await self.upload(conversation_id, file, name=name, on_behalf_of=author)
+            except (InvalidRequest, TooLarge) as problem:
+                raise ValueError(f"attachments: {problem.detail}") from None
+            brought.append(kept.attachment_id)
+        fields["attachments"] = brought
 
     async def preview_erasure(self, user_id: str) -> ErasurePreview:
         """What erasing a person would empty. For a trusted backend, as what follows."""

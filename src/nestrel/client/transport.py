@@ -139,6 +139,16 @@ class Transport:
         except httpx.HTTPError as error:
             raise self._unreachable(error) from error
 
+    async def head(self, path: str) -> httpx.Headers:
+        """The headers of what lies at an address. Raises as `json`."""
+        try:
+            answer = await self._http.head(path, headers=await self._headers(None))
+        except httpx.HTTPError as error:
+            raise self._unreachable(error) from error
+        if answer.is_success:
+            return answer.headers
+        raise _refusal(await self._http.get(path, headers=await self._headers(None)))  # which says why
+
     async def ranged(self, path: str) -> AsyncGenerator[bytes]:
         """The bytes at an address, in chunks; after a break the rest of the same (RFC 9110, 14). Raises as `json`."""
         came, etag, pauses, left = 0, None, delays(random.random), self._tries - 1

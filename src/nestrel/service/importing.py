@@ -10,7 +10,7 @@ from uuid import UUID
 
 import orjson
 
-from nestrel.core import limits, text
+from nestrel.core import attachments, limits, text
 from nestrel.core.commands import Brought, Earlier, Post
 from nestrel.core.problems import Problem, TooLarge, invalid
 from nestrel.core.symbols import check_symbol
@@ -38,9 +38,10 @@ def _post(conversation_id: UUID, fields: Any, before: Sequence[Post | Problem]) 
         raise invalid("", "must be a JSON object")
     author_id = _checked(fields, "author_id", _author)
     removed_at = _time(fields, "removed_at")
+    attached = _attached(fields) if removed_at is None else ()
     attributes = fields.get("attributes")
     if removed_at is None:
-        body = _checked(fields, "body", text.check_body)
+        body = "" if attached and fields.get("body") == "" else _checked(fields, "body", text.check_body)
     else:
         body = fields.get("body", "")
         if body != "" or attributes:
@@ -55,6 +56,7 @@ def _post(conversation_id: UUID, fields: Any, before: Sequence[Post | Problem]) 
         _checked(fields, "key", text.check_key),
         service=True,
         mentions=_mentions(fields) if removed_at is None else (),
+        attachments=attached,
         created_at=_time(fields, "created_at"),
         imported=True,
         answers=_answered(fields, before),
@@ -120,6 +122,20 @@ def _mentions(fields: dict[str, Any]) -> tuple[str, ...]:
         raise
     except ValueError as error:
         raise invalid("/mentions", str(error)) from None
+
+
+def _attached(fields: dict[str, Any]) -> tuple[UUID, ...]:
+    """Attachments that are here already, by their ids, or as the objects that a message has."""
+    value = fields.get("attachments")
+    if not value:
+        return ()
+    if not isinstance(value, list):
+        raise invalid("/attachments", "must be a list")
+    ids = [one.get("attachment_id") if isinstance(one, dict) else one for one in value]
+    try:
+        return tuple(attachments.check_ids([UUID(one) for one in ids]))
+    except (ValueError, TypeError, AttributeError):
+        raise invalid("/attachments", "must be ids of attachments, or their objects") from None
 
 
 def _number(fields: dict[str, Any], name: str) -> int | None:

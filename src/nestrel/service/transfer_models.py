@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
+from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field, StrictInt, StrictStr
 
@@ -37,6 +38,9 @@ class ImportLine(BaseModel):
     format: Literal["plain", "markdown"] = "plain"
     attributes: Attributes = Field(default_factory=dict)
     mentions: Mentions = Field(default_factory=list)
+    attachments: list[UUID | dict[str, Any]] = Field(
+        default_factory=list, description="what its author has uploaded here: ids, or the objects that a message has"
+    )
     created_at: Time | None = None
     reply_to: Seq | None = None
     reply_line: Annotated[StrictInt, Field(ge=1)] | None = None

@@ -28,7 +28,7 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
 CSV_COLUMNS = (
     "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
-    "edits", "removed_at", "removed_by", "reactions", "mentions",
+    "edits", "removed_at", "removed_by", "reactions", "mentions", "attachments",
 )  # fmt: skip
 
 
@@ -52,12 +52,13 @@ async def table(connection: Connection, conversation_id: UUID, *, live: bool, ar
 
 
 def as_csv(messages: Iterable[Wire]) -> bytes:
-    """Message objects as CSV; attributes, reactions and mentions are JSON in their fields, null is an empty field."""
+    """Message objects as CSV; lists and objects within them are JSON in their fields, null is an empty
+    field."""
     out = io.StringIO()
     writer = csv.writer(out)
     for message in messages:
         # What was archived before there were mentions has none.
-        nested = {name: _json(message.get(name)) for name in ("attributes", "reactions", "mentions")}
+        nested = {name: _json(message.get(name)) for name in ("attributes", "reactions", "mentions", "attachments")}
         packed = {**message, **nested}
         writer.writerow([_cell(packed[column]) for column in CSV_COLUMNS])
     return out.getvalue().encode()
