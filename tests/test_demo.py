@@ -17,6 +17,8 @@ import pytest
 
 from nestrel.demo import generate, run, scenario, seed
 from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer, origins_of
+from nestrel.files.folder import Folder
+from nestrel.service.attachments import Attachments
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
@@ -49,11 +51,12 @@ def test_the_scenario_is_whole() -> None:
     assert min(lines[0].at for lines in by_room.values()).month == 9
 
 
-async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> None:
+async def test_seeding_twice_adds_nothing(make_database: Callable[[], str], tmp_path: Path) -> None:
     database = Database(make_database())
+    files = Attachments(database, Folder(tmp_path))
     heard: list[int] = []
     for _ in range(2):
-        await seed.seed(database, NOW, 7, heard.append)
+        await seed.seed(database, files, NOW, 7, heard.append)
     assert heard[-1] == seed.TOTAL
     async with database.read() as connection:
         [found] = await fetch(connection, "SELECT sum(head), sum(message_count), count(*) FROM nestrel.conversations")
@@ -71,9 +74,12 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str]) -> N
     assert seed.TOTAL - 6_500 < counted < seed.TOTAL - 1_000  # rules have taken the oldest
     assert rows == seed.TOTAL
     assert min(changed) > 20
-    await seed.seed(database, NOW, 7, heard.append)
+    await seed.seed(database, files, NOW, 7, heard.append)
     async with database.read() as connection:
         assert await fetch(connection, "SELECT sum(rev) FROM nestrel.conversations") == [(revs,)]
+        shown = await fetch(connection, "SELECT media_type, count(*) FROM nestrel.attachments GROUP BY 1 ORDER BY 1")
+    assert [kind for kind, count in shown if count > 1] == ["image/png", "text/plain"]
+    await files.stop()
     await database.close()
 
 
@@ -87,9 +93,9 @@ def test_a_demo_that_was_cut_short_while_it_was_filled_is_finished(
             raise KeyboardInterrupt
 
     with pytest.raises(KeyboardInterrupt):
-        run.fill(url, tmp_path, cut)
-    assert run.fill(url, tmp_path, lambda _n: None)
-    assert not run.fill(url, tmp_path, lambda _n: None)
+        run.fill(url, tmp_path, Folder(tmp_path / "files"), cut)
+    assert run.fill(url, tmp_path, Folder(tmp_path / "files"), lambda _n: None)
+    assert not run.fill(url, tmp_path, Folder(tmp_path / "files"), lambda _n: None)
 
     async def heads() -> int:
         database = Database(url)
@@ -162,10 +168,11 @@ def test_the_issuer_runs_on_loopback_only() -> None:
         make_issuer("http://10.0.0.1:8461", "a", "c", ())
 
 
-async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Callable[[], str]) -> None:
+async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Callable[[], str], tmp_path: Path) -> None:
     """On the demo's data, for every member of every conversation: what is listed is what counting rows gives."""
     database = Database(make_database())
-    await seed.seed(database, NOW, 7, lambda _n: None)
+    files = Attachments(database, Folder(tmp_path))
+    await seed.seed(database, files, NOW, 7, lambda _n: None)
     counted = """
         SELECT m.conversation_id, count(x.seq) AS n FROM nestrel.members m LEFT JOIN nestrel.messages x
             ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
@@ -177,4 +184,5 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Call
             items, _ = await conversations.page(connection, "mine", Caller(person.user_id), 50, None, None)
             rows = await fetch(connection, counted, person.user_id)
             assert {item["id"]: item["unread"] for item in items} == {str(row[0]): row[1] for row in rows}
+    await files.stop()
     await database.close()

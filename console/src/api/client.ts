@@ -3,6 +3,7 @@ import { wireLog } from "../sync/wireLog";
 import type { components, paths } from "./schema";
 
 export type Message = components["schemas"]["Message"];
+export type Attachment = components["schemas"]["Attachment"];
 export type Member = components["schemas"]["Member"];
 export type Conversation = components["schemas"]["Conversation"];
 export type Profile = components["schemas"]["Profile"];

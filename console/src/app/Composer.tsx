@@ -1,7 +1,10 @@
-import { type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { type ClipboardEvent, type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { Prose } from "../ledger/Prose";
 import { matching, namedIn, soughtAt } from "../lib/mentions";
+import { broken, type Field, fromHtml, inCode, indented, linked } from "../lib/writing";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { useChoices } from "./Choices";
+import { ChooseFiles, EnclosedList, useDropped, useEnclosing } from "./Enclosing";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
 import { useObservable } from "./useObservable";
@@ -9,8 +12,9 @@ import { useObservable } from "./useObservable";
 const MOST = 8000;
 const SHOWN = 8;
 
-/** Write a message: Enter sends, Shift+Enter breaks the line, `@` names a member. What is not sent stays, for each
- * conversation. */
+/** Write a message: Enter sends, Shift+Enter breaks the line, `@` names a member; files are chosen, dropped or pasted.
+ * In Markdown a broken line goes on with its list, Tab moves an item or a line of code in, Enter breaks the line within a
+ * block of code, and pasted links stay links. What is not sent stays, for each conversation. */
 export function Composer({ copy }: { copy: ConversationCopy }) {
   const { seat } = useSeat();
   useObservable(copy);
@@ -22,8 +26,13 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   const box = useRef<HTMLTextAreaElement>(null);
   /** Where the caret is to stand once what was taken from the list is in the field. */
   const placed = useRef<number | null>(null);
+  const [markdown, setMarkdown] = useState(() => localStorage.getItem(`${draft}.markdown`) === "1");
+  const [previewed, setPreviewed] = useState(false);
+  const enclosing = useEnclosing();
+  const over = useDropped(enclosing.add);
   const length = [...body].length;
-  const fit = body.trim() !== "" && length <= MOST;
+  const says = body.trim() !== "";
+  const fit = (says || enclosing.files.length > 0) && length <= MOST;
 
   const people = copy.nameable();
   const sought = soughtAt(body, caret);
@@ -72,48 +81,123 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
 
   const send = () => {
     if (!fit) return;
-    seat.commands.post(id, body, namedIn(body, people));
+    seat.commands.post(id, says ? body : "", {
+      mentions: namedIn(body, people),
+      markdown: markdown && says,
+      files: enclosing.files,
+    });
     setBody("");
+    enclosing.clear();
+    setPreviewed(false);
     setClosedAt(null);
+    box.current?.focus();
+  };
+
+  const put = (made: Field | null): boolean => {
+    if (!made) return false;
+    setBody(made.text);
+    setCaret(made.start);
+    placed.current = made.start;
+    return true;
+  };
+  const written = (): Field => {
+    const { selectionStart: start = caret, selectionEnd: end = caret } = box.current ?? {};
+    return { text: body, start, end };
+  };
+
+  /** What a key means in Markdown; false where it means what it does everywhere. */
+  const write = (event: KeyboardEvent): boolean => {
+    const code = inCode(body, written().start);
+    let done = false;
+    if (event.key === "Tab") done = put(indented(written(), event.shiftKey));
+    else if (event.key === "Enter" && event.shiftKey) done = put(broken(written()));
+    else if (event.key === "Enter" && code && !event.ctrlKey) return true; // the field breaks the line itself
+    if (done) event.preventDefault();
+    return done;
+  };
+
+  const onPaste = (event: ClipboardEvent) => {
+    if (enclosing.paste(event) || !markdown) return;
+    const { start, end } = written();
+    const text = event.clipboardData.getData("text/plain");
+    const rich = fromHtml(event.clipboardData.getData("text/html"));
+    const made: Field | null =
+      linked(written(), text) ??
+      (rich === null
+        ? null
+        : {
+            text: body.slice(0, start) + rich + body.slice(end),
+            start: start + rich.length,
+            end: start + rich.length,
+          });
+    if (put(made)) event.preventDefault();
+  };
+
+  const toggleMarkdown = () => {
+    localStorage.setItem(`${draft}.markdown`, markdown ? "0" : "1");
+    setMarkdown(!markdown);
+    setPreviewed(false);
     box.current?.focus();
   };
 
   const onKeyDown = (event: KeyboardEvent) => {
     if (choices.onKey(event)) return;
+    if (markdown && write(event)) return;
     if (event.key !== "Enter" || event.shiftKey || event.nativeEvent.isComposing) return;
     event.preventDefault();
     send();
   };
 
   return (
-    <div className="relative flex items-end gap-2 border-t border-line px-3 py-2">
-      <div className="absolute bottom-full left-3 w-80 max-w-full">
-        <div className="relative [&>[role=listbox]]:bottom-0">{choices.list}</div>
-      </div>
-      <textarea
-        ref={box}
-        {...speaks}
-        value={body}
-        onChange={(event) => {
-          setBody(event.target.value);
-          setCaret(event.target.selectionStart);
-          if (soughtAt(event.target.value, event.target.selectionStart) === null) setClosedAt(null);
-        }}
-        onSelect={(event) => setCaret(event.currentTarget.selectionStart)}
-        onKeyDown={onKeyDown}
-        rows={1}
-        aria-label="Message"
-        placeholder="Message. Enter sends, Shift+Enter breaks the line, @ names a member"
-        className="min-h-[30px] flex-1 resize-none border border-line bg-paper px-2 py-1 placeholder:text-faint"
-      />
-      {length > MOST - 500 && (
-        <span className={`sounding self-center ${length > MOST ? "text-buoy" : "text-faint"}`} role="status">
-          {MOST - length}
-        </span>
+    <div className={`border-t border-line ${over ? "outline-2 -outline-offset-2 outline-buoy" : ""}`}>
+      <EnclosedList enclosing={enclosing} />
+      {previewed && (
+        <section aria-label="How it will look" className="max-h-60 overflow-y-auto bg-shoal px-3 py-2">
+          {says ? <Prose>{body}</Prose> : <p className="text-faint">Nothing written yet.</p>}
+        </section>
       )}
-      <Button strong onClick={send} disabled={!fit}>
-        Send
-      </Button>
+      <div className="relative flex flex-wrap items-end gap-2 px-3 py-2">
+        <div className="absolute bottom-full left-3 w-80 max-w-full">
+          <div className="relative [&>[role=listbox]]:bottom-0">{choices.list}</div>
+        </div>
+        <textarea
+          ref={box}
+          {...speaks}
+          value={body}
+          onChange={(event) => {
+            setBody(event.target.value);
+            setCaret(event.target.selectionStart);
+            if (soughtAt(event.target.value, event.target.selectionStart) === null) setClosedAt(null);
+          }}
+          onSelect={(event) => setCaret(event.currentTarget.selectionStart)}
+          onKeyDown={onKeyDown}
+          onPaste={onPaste}
+          rows={1}
+          aria-label="Message"
+          placeholder="Message. Enter sends, Shift+Enter breaks the line, @ names a member"
+          className="min-h-[30px] min-w-40 flex-1 resize-none border border-line bg-paper px-2 py-1 placeholder:text-faint"
+        />
+        {length > MOST - 500 && (
+          <span
+            className={`sounding self-center ${length > MOST ? "text-buoy" : "text-faint"}`}
+            role="status"
+          >
+            {MOST - length}
+          </span>
+        )}
+        <ChooseFiles enclosing={enclosing} />
+        <Button onClick={toggleMarkdown} aria-pressed={markdown} className={markdown ? "text-chart" : ""}>
+          Markdown
+        </Button>
+        {markdown && (
+          <Button onClick={() => setPreviewed(!previewed)} aria-pressed={previewed}>
+            Preview
+          </Button>
+        )}
+        <Button strong onClick={send} disabled={!fit}>
+          Send
+        </Button>
+      </div>
     </div>
   );
 }

@@ -2,7 +2,7 @@ import { Megaphone, Plus, User, Users } from "lucide-react";
 import { useDeferredValue, useState } from "react";
 import { NavLink } from "react-router";
 import type { Conversation } from "../api/client";
-import { count, counted, exactTime, shortTime, titleOf } from "../lib/format";
+import { count, counted, exactTime, saidIn, shortTime, titleOf } from "../lib/format";
 import { MakeDialog } from "./MakeDialog";
 import { OpenDialog } from "./OpenDialog";
 import { useSeat } from "./seatContext";
@@ -87,7 +87,7 @@ function Item({ one }: { one: Conversation }) {
         {last ? shortTime(last.created_at) : ""}
       </span>
       <span className="col-start-2 truncate text-xs text-faint">
-        {last ? (last.removed_at ? "removed" : `${who}: ${last.body}`) : "nothing said yet"}
+        {last ? (last.removed_at ? "removed" : `${who}: ${saidIn(last)}`) : "nothing said yet"}
       </span>
       <span className="sounding flex justify-end gap-1.5 font-semibold text-buoy">
         {one.unread_mentions ? (

@@ -1,3 +1,4 @@
+import { X } from "lucide-react";
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
@@ -12,6 +13,7 @@ type Props = { message: Message; copy: ConversationCopy; seat: Seat; onEnd: () =
 export function EditBox({ message, copy, seat, onEnd }: Props) {
   const [body, setBody] = useState(message.body);
   const [rev, setRev] = useState(message.rev);
+  const [kept, setKept] = useState(message.attachments);
   const [problem, setProblem] = useState("");
   const [overtaken, setOvertaken] = useState<Message | null>(null);
   const box = useRef<HTMLTextAreaElement>(null);
@@ -24,10 +26,17 @@ export function EditBox({ message, copy, seat, onEnd }: Props) {
   }, []);
 
   const save = async () => {
-    if (body.trim() === "") return setProblem("A message cannot be empty. Remove it instead.");
+    const attachments = kept.map((one) => one.attachment_id);
+    const says = body.trim() !== "";
+    if (!says && kept.length === 0) return setProblem("A message cannot be empty. Remove it instead.");
     try {
       const mentions = renamed(message.mentions ?? [], message.body, body, copy.nameable());
-      await seat.commands.edit(copy, message.seq, body, mentions, rev);
+      await seat.commands.edit(copy, message.seq, {
+        body: says ? body : "",
+        mentions,
+        rev,
+        ...(kept.length < message.attachments.length ? { attachments } : {}),
+      });
       onEnd();
     } catch (error) {
       const present =
@@ -59,6 +68,25 @@ export function EditBox({ message, copy, seat, onEnd }: Props) {
         aria-label={`Edit message ${message.seq}`}
         className="w-full resize-none border border-buoy bg-paper px-2 py-1"
       />
+      {kept.length > 0 && (
+        <ul aria-label="Files of this message" className="flex flex-wrap gap-2 pb-1">
+          {kept.map((one) => (
+            <li
+              key={one.attachment_id}
+              className="flex max-w-full items-center gap-2 border border-line px-2"
+            >
+              <span className="truncate">{one.name}</span>
+              <button
+                type="button"
+                onClick={() => setKept(kept.filter((other) => other !== one))}
+                aria-label={`Leave out ${one.name}`}
+              >
+                <X size={12} aria-hidden />
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
       <p className="flex flex-wrap items-center gap-2 pb-1 text-xs text-faint">
         <Button strong onClick={() => void save()}>
           {overtaken ? "Save anyway" : "Save"}

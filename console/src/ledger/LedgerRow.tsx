@@ -24,6 +24,7 @@ export function LedgerRow(props: {
       <PendingRow
         pending={row.pending}
         live={seat.line.state === "live"}
+        part={seat.outbox.parts.get(row.pending.key)}
         onRetry={() => void seat.outbox.retry(row.pending.n)}
         onDrop={() => void seat.outbox.discard(row.pending.n)}
       />

@@ -1,18 +1,17 @@
 import { Pencil, SmilePlus, ThumbsUp, Trash2 } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
-import Markdown from "react-markdown";
-import rehypeSanitize from "rehype-sanitize";
-import remarkGfm from "remark-gfm";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
 import { clockTime, dayOf, exactTime } from "../lib/format";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import type { Seat } from "../sync/seat";
+import { Attached } from "./Attached";
 import { reactedWith, rightsOn } from "./actions";
 import { Earlier } from "./Earlier";
 import { EditBox } from "./EditBox";
 import { GRID } from "./grid";
 import { NamedBeside, NamedText } from "./Named";
+import { Prose } from "./Prose";
 import { ChooseSymbol, Reactions } from "./Reactions";
 import { Receipts } from "./Receipts";
 
@@ -110,6 +109,7 @@ export function MessageRow(props: Props) {
               )}
               <Body message={message} copy={copy} me={seat.userId} />
               {waiting && <span className="ml-2 text-xs text-buoy">queued</span>}
+              <Attached message={message} seat={seat} tab={current ? 0 : -1} />
               {message.edits > 0 && <Earlier message={message} seat={seat} />}
               <Reactions {...{ message, copy, seat, toggle }} enabled={rights.react} />
             </>
@@ -222,32 +222,11 @@ function Body({ message, copy, me }: { message: Message; copy: ConversationCopy;
       </span>
     );
   if (message.format === "markdown")
-    return (
-      <div className="prose">
-        <Markdown
-          remarkPlugins={[remarkGfm]}
-          rehypePlugins={[rehypeSanitize]}
-          components={{ img: PictureLink }}
-        >
-          {message.body}
-        </Markdown>
-        <NamedBeside {...{ message, copy, me }} />
-      </div>
-    );
+    return <Prose beside={<NamedBeside {...{ message, copy, me }} />}>{message.body}</Prose>;
   return (
     <>
       <NamedText {...{ message, copy, me }} />
       <NamedBeside {...{ message, copy, me }} />
     </>
-  );
-}
-
-/** A picture from anywhere would tell its host who reads this, and when: it is a link instead. */
-function PictureLink({ src, alt }: { src?: unknown; alt?: string | undefined }) {
-  const address = typeof src === "string" ? src : "";
-  return (
-    <a href={address} rel="noreferrer noopener" target="_blank">
-      {alt || address || "a picture"}
-    </a>
   );
 }

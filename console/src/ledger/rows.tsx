@@ -10,10 +10,12 @@ import { GRID } from "./grid";
 export function PendingRow(props: {
   pending: Entry;
   live: boolean;
+  /** How much of its files has gone, from 0 to 1. */
+  part: number | undefined;
   onRetry: () => void;
   onDrop: () => void;
 }) {
-  const { pending, live, onRetry, onDrop } = props;
+  const { pending, live, part, onRetry, onDrop } = props;
   const state = pending.reason !== null ? "refused" : live ? "sending" : "queued";
   return (
     <article className={`${GRID} border-b border-line py-1`} data-state={state}>
@@ -30,6 +32,14 @@ export function PendingRow(props: {
       </span>
       <div className="col-start-2 min-w-0 break-words sm:col-start-4 sm:row-start-1">
         <span className="whitespace-pre-wrap opacity-75">{pending.content.body}</span>
+        {pending.files && (
+          <p className="flex flex-wrap items-center gap-2 text-faint">
+            {pending.files.map((one) => one.name).join(", ")}
+            {part !== undefined && (
+              <progress value={part} max={1} aria-label="Files sent" className="h-2 w-32 accent-buoy" />
+            )}
+          </p>
+        )}
         {pending.reason !== null && (
           <p role="alert" className="mt-1 flex flex-wrap items-center gap-2 text-buoy">
             {pending.reason}

@@ -1,4 +1,4 @@
-import type { Conversation, Profile } from "../api/client";
+import type { Conversation, Message, Profile } from "../api/client";
 import type { Resynced } from "../sync/resync";
 
 const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
@@ -37,6 +37,10 @@ export function bytesText(bytes: number): string {
   if (bytes < 1000) return `${bytes} B`;
   return bytes < 1_000_000 ? `${(bytes / 1000).toFixed(1)} kB` : `${(bytes / 1_000_000).toFixed(1)} MB`;
 }
+
+/** What a message says in a line: its body, or what it brings. */
+export const saidIn = (message: Message): string =>
+  message.body || message.attachments.map((one) => one.name).join(", ");
 
 export const counted = (n: number, one: string, many = `${one}s`): string =>
   `${count(n)} ${n === 1 ? one : many}`;

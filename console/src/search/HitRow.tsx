@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { answered, type Message, type Profile } from "../api/client";
 import { rememberPlace } from "../app/reading";
 import { useSeat } from "../app/seatContext";
-import { clockTime, dayMonth, exactTime } from "../lib/format";
+import { clockTime, dayMonth, exactTime, saidIn } from "../lib/format";
 import { runsOf } from "./marks";
 
 export type Hit = { message: Message; marks: [number, number][] };
@@ -93,7 +93,7 @@ function Beside({ messages, profiles }: { messages: Message[]; profiles: Record<
       <span className="col-start-2 truncate sm:col-start-3">
         {profiles[one.author_id]?.display_name ?? one.author_id}
       </span>
-      <span className="col-start-2 truncate sm:col-start-4">{one.removed_at ? "removed" : one.body}</span>
+      <span className="col-start-2 truncate sm:col-start-4">{one.removed_at ? "removed" : saidIn(one)}</span>
     </p>
   ));
 }

@@ -2,6 +2,9 @@ import type { Message, ProblemDocument } from "../api/client";
 
 export type Kind = "post" | "edit" | "remove" | "react" | "unreact" | "read";
 
+/** A file that goes with a post; `attachment` is its id once it has been uploaded. */
+export type Enclosed = { name: string; content: Blob; attachment: string | null };
+
 /** A command that the service has not acknowledged. `reason` says why one was refused. */
 export type Entry = {
   n: number;
@@ -11,7 +14,9 @@ export type Entry = {
   key: string;
   content: {
     body?: string;
+    format?: "plain" | "markdown";
     mentions?: string[];
+    attachments?: string[];
     rev?: number;
     seq?: number;
     symbol?: string;
@@ -19,6 +24,8 @@ export type Entry = {
   };
   at: string;
   reason: string | null;
+  /** They are uploaded before the post goes out. */
+  files?: Enclosed[];
 };
 
 export type Outcome = { is: "done"; message: Message | null } | { is: "again" } | { is: "refused" };
@@ -26,7 +33,9 @@ export type Outcome = { is: "done"; message: Message | null } | { is: "again" } 
 /** The frame that carries a command out. */
 export function frameOf(entry: Entry): Record<string, unknown> {
   const frame = { type: entry.kind, conversation_id: entry.conversation_id, ...entry.content };
-  return entry.kind === "post" ? { ...frame, key: entry.key } : frame;
+  if (entry.kind !== "post") return frame;
+  const attachments = entry.files?.map((one) => one.attachment);
+  return { ...frame, key: entry.key, ...(attachments ? { attachments } : {}) };
 }
 
 /** What a refusal means. An edit that looks stale because it arrived before, with its answer lost, is done. */
@@ -40,11 +49,19 @@ export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): O
     present.body === entry.content.body &&
     present.author_id === me &&
     present.removed_at === null &&
-    (entry.content.mentions === undefined || same(entry.content.mentions, present.mentions ?? []))
+    (entry.content.mentions === undefined || same(entry.content.mentions, present.mentions ?? [])) &&
+    (entry.content.attachments === undefined || same(entry.content.attachments, idsOf(present)))
   )
     return { is: "done", message: present };
   return { is: "refused" };
 }
+
+const idsOf = (message: Message): string[] => message.attachments.map((one) => one.attachment_id);
+
+/** Whether a post was refused because what was uploaded for it is not there any more: after a day in no message. */
+export const lostFiles = (entry: Entry, problem: ProblemDocument): boolean =>
+  (entry.files?.length ?? 0) > 0 &&
+  (problem.errors ?? []).some((one) => (one as { pointer?: string }).pointer === "/attachments");
 
 const same = (one: string[], other: string[]): boolean =>
   one.length === other.length && one.every((value, n) => value === other[n]);
@@ -77,6 +94,9 @@ export function overlaid(message: Message, entries: Entry[], me: string): Messag
         ...shown,
         body: entry.content.body ?? shown.body,
         mentions: entry.content.mentions ?? shown.mentions,
+        attachments: shown.attachments.filter(
+          (one) => entry.content.attachments?.includes(one.attachment_id) ?? true,
+        ),
         edited_at: entry.at,
       };
     else if (entry.kind === "remove")
@@ -86,6 +106,7 @@ export function overlaid(message: Message, entries: Entry[], me: string): Messag
         attributes: {},
         reactions: [],
         mentions: [],
+        attachments: [],
         removed_at: entry.at,
         removed_by: me,
       };

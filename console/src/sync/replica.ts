@@ -1,5 +1,13 @@
 import { type DBSchema, deleteDB, type IDBPDatabase, type IDBPTransaction, openDB } from "idb";
-import type { ChangeSet, Conversation, HistoryPage, Member, Message, Profile } from "../api/client";
+import type {
+  Attachment,
+  ChangeSet,
+  Conversation,
+  HistoryPage,
+  Member,
+  Message,
+  Profile,
+} from "../api/client";
 import type { Entry } from "./outbox";
 
 /** What is held of a conversation beside its rows; `named`: in the sync from nothing that is under way. */
@@ -13,11 +21,23 @@ interface Tables extends DBSchema {
   members: { key: [string, string]; value: Member };
   profiles: { key: string; value: Profile };
   outbox: { key: number; value: Entry };
+  /** Small pictures, by conversation, number, attachment and width: they go with their message. */
+  previews: { key: [string, number, string, number]; value: Blob };
   /** Conversations of which something was taken in, or which were dropped, that the cursor may not cover; and when. */
   touched: { key: string; value: number };
 }
 
-const STORES = ["meta", "places", "listed", "messages", "members", "profiles", "outbox", "touched"] as const;
+const STORES = [
+  "meta",
+  "places",
+  "listed",
+  "messages",
+  "members",
+  "profiles",
+  "outbox",
+  "touched",
+  "previews",
+] as const;
 type Store = (typeof STORES)[number];
 type Writing = IDBPTransaction<Tables, Store[], "readwrite">;
 
@@ -49,12 +69,13 @@ export class Replica {
 
   static async open(member: string): Promise<Replica> {
     return new Replica(
-      await openDB<Tables>(`nestrel.replica.${member}`, 2, {
+      await openDB<Tables>(`nestrel.replica.${member}`, 3, {
         // Signing out in another page deletes it: nobody holds that up.
         blocking: (_current, _blocked, event) => (event.target as IDBDatabase).close(),
         upgrade(db, before) {
           if (before < 2) db.createObjectStore("touched");
-          if (before === 1) return;
+          db.createObjectStore("previews");
+          if (before >= 1) return;
           db.createObjectStore("meta");
           db.createObjectStore("places", { keyPath: "id" });
           db.createObjectStore("listed", { keyPath: "id" });
@@ -230,6 +251,21 @@ export class Replica {
     });
   }
 
+  // Pictures
+
+  preview(id: string, seq: number, attachment: string, width: number): Promise<Blob | undefined> {
+    return this.db.get("previews", [id, seq, attachment, width]);
+  }
+
+  /** Keep a small picture, if its message is held and still has it. */
+  keepPreview(id: string, seq: number, attachment: string, width: number, content: Blob): Promise<void> {
+    return this.write(async (tx) => {
+      const held = await tx.objectStore("messages").get([id, seq]);
+      if (held?.attachments.some((one) => one.attachment_id === attachment))
+        await tx.objectStore("previews").put(content, [id, seq, attachment, width]);
+    });
+  }
+
   async refused(entry: Entry): Promise<void> {
     await this.db.put("outbox", entry);
   }
@@ -240,6 +276,9 @@ async function placeOf(tx: Writing, id: string): Promise<Held> {
 }
 
 const range = (id: string, from = 0, to = Number.MAX_SAFE_INTEGER) => IDBKeyRange.bound([id, from], [id, to]);
+
+const pictures = (id: string, to = Number.MAX_SAFE_INTEGER) =>
+  IDBKeyRange.bound([id, 0, "", 0], [id, to, "\uffff", Number.MAX_SAFE_INTEGER]);
 
 async function take(tx: Writing, set: ChangeSet): Promise<void> {
   let place = await placeOf(tx, set.conversation_id);
@@ -268,10 +307,17 @@ async function forgetRevs(tx: Writing): Promise<void> {
   for (const one of await profiles.getAll()) await profiles.put({ ...one, rev: 0 });
 }
 
+const previewsOf = (id: string, seq: number, one: Attachment) =>
+  IDBKeyRange.bound([id, seq, one.attachment_id, 0], [id, seq, one.attachment_id, Number.MAX_SAFE_INTEGER]);
+
 async function rows(tx: Writing, messages: Message[], profiles: Profile[]): Promise<void> {
   for (const message of messages) {
     const held = await tx.objectStore("messages").get([message.conversation_id, message.seq]);
-    if (isNewer(message, held)) await tx.objectStore("messages").put(message);
+    if (!isNewer(message, held)) continue;
+    await tx.objectStore("messages").put(message);
+    for (const one of held?.attachments ?? [])
+      if (!message.attachments.some((kept) => kept.attachment_id === one.attachment_id))
+        await tx.objectStore("previews").delete(previewsOf(message.conversation_id, message.seq, one));
   }
   for (const profile of profiles) {
     const held = await tx.objectStore("profiles").get(profile.user_id);
@@ -282,11 +328,14 @@ async function rows(tx: Writing, messages: Message[], profiles: Profile[]): Prom
 async function bound(tx: Writing, place: Held, head: number, floor: number): Promise<void> {
   const moved = { ...place, head: Math.max(place.head, head), floor: Math.max(place.floor, floor) };
   await tx.objectStore("places").put(moved);
-  if (moved.floor > 1) await tx.objectStore("messages").delete(range(place.id, 0, moved.floor - 1));
+  if (moved.floor === 1) return;
+  await tx.objectStore("messages").delete(range(place.id, 0, moved.floor - 1));
+  await tx.objectStore("previews").delete(pictures(place.id, moved.floor - 1));
 }
 
 async function clear(tx: Writing, id: string): Promise<void> {
   await tx.objectStore("messages").delete(range(id));
+  await tx.objectStore("previews").delete(pictures(id));
   await tx.objectStore("members").delete(IDBKeyRange.bound([id, ""], [id, "\uffff"]));
 }
 

@@ -5,6 +5,7 @@ import { Observable } from "./observable";
 import { Replica, type ResyncAnswer } from "./replica";
 import { type Resynced, resync } from "./resync";
 import { SeatCommands } from "./seatCommands";
+import { SeatFiles } from "./seatFiles";
 import { SeatList } from "./seatList";
 import { SeatOutbox } from "./seatOutbox";
 import { SeatPages } from "./seatPages";
@@ -16,6 +17,7 @@ export class Seat extends Observable {
   readonly api: Api;
   readonly line: Line;
   readonly outbox: SeatOutbox;
+  readonly files: SeatFiles;
   readonly profiles = new Map<string, Profile>();
   readonly list = new SeatList(this);
   readonly pages = new SeatPages(this);
@@ -44,14 +46,17 @@ export class Seat extends Observable {
     readonly replica: Replica,
   ) {
     super();
-    this.api = makeApi(userId, token, () => {
+    const check = () => {
       if (this.line.held) throw new LineBroken(this.line.reason);
-    });
+    };
+    this.api = makeApi(userId, token, check);
+    this.files = new SeatFiles(userId, token, check, replica);
     const { protocol, host } = window.location;
     this.outbox = new SeatOutbox(
       userId,
       replica,
       () => this.line,
+      () => this.files,
       (conversation, message) => this.copies.get(conversation)?.settle(this.outbox.of(conversation), message),
     );
     this.outbox.subscribe(() => this.showEntries());
@@ -97,6 +102,7 @@ export class Seat extends Observable {
     this.list.end();
     this.line.end();
     this.outbox.end();
+    this.files.end();
     await this.written;
     this.replica.close();
   }

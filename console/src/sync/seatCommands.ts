@@ -1,6 +1,7 @@
 import type { Message } from "../api/client";
 import type { ConversationCopy } from "./conversationCopy";
 import { CommandRefused, type Line } from "./line";
+import type { Enclosed, Entry } from "./outbox";
 import type { SeatOutbox } from "./seatOutbox";
 
 /** What commands need of their seat. */
@@ -21,7 +22,7 @@ export class SeatCommands {
   private async change(
     copy: ConversationCopy,
     kind: "edit" | "remove" | "react" | "unreact",
-    content: { seq: number; body?: string; mentions?: string[]; rev?: number; symbol?: string },
+    content: Entry["content"] & { seq: number },
   ): Promise<void> {
     if (this.owner.line.state !== "live") return this.owner.outbox.put(kind, copy.id, content);
     const answer = await this.owner.line.command({ type: kind, conversation_id: copy.id, ...content });
@@ -34,8 +35,18 @@ export class SeatCommands {
   }
 
   /** A new body; with `rev`, only if the message still stands there. */
-  edit(copy: ConversationCopy, seq: number, body: string, mentions: string[], rev?: number): Promise<void> {
-    return this.change(copy, "edit", { seq, body, mentions, ...(rev === undefined ? {} : { rev }) });
+  edit(
+    copy: ConversationCopy,
+    seq: number,
+    {
+      body,
+      mentions,
+      attachments,
+      rev,
+    }: { body: string; mentions: string[]; attachments?: string[]; rev?: number },
+  ): Promise<void> {
+    const content = { seq, body, mentions, ...(attachments ? { attachments } : {}) };
+    return this.change(copy, "edit", rev === undefined ? content : { ...content, rev });
   }
 
   remove(copy: ConversationCopy, seq: number): Promise<void> {
@@ -59,7 +70,18 @@ export class SeatCommands {
   }
 
   /** Post; the row stands in the ledger as soon as it is kept, and while away it waits for the line. */
-  post(id: string, body: string, mentions: string[] = []): void {
-    void this.owner.outbox.put("post", id, mentions.length ? { body, mentions } : { body });
+  post(
+    id: string,
+    body: string,
+    {
+      mentions = [],
+      markdown = false,
+      files = [],
+    }: { mentions?: string[]; markdown?: boolean; files?: Enclosed[] } = {},
+  ): void {
+    const content: Entry["content"] = { body };
+    if (mentions.length) content.mentions = mentions;
+    if (markdown) content.format = "markdown";
+    void this.owner.outbox.put("post", id, content, files);
   }
 }

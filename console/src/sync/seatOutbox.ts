@@ -1,15 +1,20 @@
-import type { Message } from "../api/client";
+import { type Message, type ProblemDocument, Refusal } from "../api/client";
 import { type Answer, CommandRefused, type Line, LineBroken } from "./line";
 import { Observable } from "./observable";
-import { type Entry, frameOf, type Kind, outcomeOf, rebased } from "./outbox";
+import { type Enclosed, type Entry, frameOf, type Kind, lostFiles, outcomeOf, rebased } from "./outbox";
 import type { Replica } from "./replica";
+import type { SeatFiles } from "./seatFiles";
 
 const AGAIN_MS = 1000;
 
 /** A seat's commands that the service has not acknowledged: kept in the replica, sent one after another. */
 export class SeatOutbox extends Observable {
   entries: Entry[] = [];
+  /** How much of a post's files has gone, from 0 to 1, by its key. */
+  readonly parts = new Map<string, number>();
   private running = false;
+  /** Posts whose files were not there any more, and have been sent once more. */
+  private readonly sentAgain = new Set<string>();
   /** Tells the other pages of this member that the outbox has changed, with the message that a command made. */
   private readonly others: BroadcastChannel;
 
@@ -17,6 +22,7 @@ export class SeatOutbox extends Observable {
     private readonly me: string,
     private readonly replica: Replica,
     private readonly line: () => Line,
+    private readonly files: () => SeatFiles,
     private readonly settled: (conversation: string, message: Message | null) => void,
   ) {
     super();
@@ -53,7 +59,12 @@ export class SeatOutbox extends Observable {
   }
 
   /** Take a command; it is kept when this resolves, and goes out as soon as the line is live. */
-  async put(kind: Kind, conversation: string, content: Entry["content"]): Promise<void> {
+  async put(
+    kind: Kind,
+    conversation: string,
+    content: Entry["content"],
+    files: Enclosed[] = [],
+  ): Promise<void> {
     const entry = {
       conversation_id: conversation,
       kind,
@@ -61,6 +72,7 @@ export class SeatOutbox extends Observable {
       key: crypto.randomUUID(),
       at: new Date().toISOString(),
       reason: null,
+      ...(files.length ? { files } : {}),
     };
     const n = await this.replica.put(entry);
     if (kind === "read")
@@ -125,17 +137,48 @@ export class SeatOutbox extends Observable {
 
   private async send(entry: Entry): Promise<void> {
     let answer: Answer;
+    let ready = entry;
     try {
-      answer = await this.line().command(frameOf(entry));
+      ready = await this.uploaded(entry);
+      answer = await this.line().command(frameOf(ready));
     } catch (error) {
-      if (!(error instanceof CommandRefused)) throw error;
-      const outcome = outcomeOf(entry, error.problem, this.me);
-      if (outcome.is === "again") throw error;
-      if (outcome.is === "refused") await this.keep({ ...entry, reason: error.message });
-      else await this.done(entry, outcome.message);
+      if (!(error instanceof CommandRefused || error instanceof Refusal)) throw error;
+      await this.refusedWith(ready, error.problem, error);
+      return;
+    } finally {
+      this.parts.delete(entry.key);
+    }
+    await this.done(ready, answer.message ?? null);
+  }
+
+  private async refusedWith(entry: Entry, problem: ProblemDocument, error: Error): Promise<void> {
+    if (lostFiles(entry, problem) && !this.sentAgain.has(entry.key)) {
+      this.sentAgain.add(entry.key);
+      await this.keep({ ...entry, files: entry.files?.map((one) => ({ ...one, attachment: null })) ?? [] });
       return;
     }
-    await this.done(entry, answer.message ?? null);
+    const outcome = outcomeOf(entry, problem, this.me);
+    if (outcome.is === "again") throw error;
+    if (outcome.is === "refused") await this.keep({ ...entry, reason: error.message });
+    else await this.done(entry, outcome.message);
+  }
+
+  /** Upload the files that go with a post; what has gone is kept as such, and is not sent twice. */
+  private async uploaded(entry: Entry): Promise<Entry> {
+    let ready = entry;
+    for (const [n, file] of (entry.files ?? []).entries()) {
+      if (file.attachment !== null) continue;
+      const kept = await this.files().upload(entry.conversation_id, file, (part) => {
+        this.parts.set(entry.key, (n + part) / (entry.files?.length ?? 1));
+        this.changed();
+      });
+      const files = (ready.files ?? []).map((one, place) =>
+        place === n ? { ...one, attachment: kept.attachment_id } : one,
+      );
+      ready = { ...ready, files };
+      await this.keep(ready);
+    }
+    return ready;
   }
 
   /** In one step for whoever looks: the command goes, and what it made comes. */

@@ -8,6 +8,7 @@ import { ConversationCopy } from "./conversationCopy";
 import { type Answer, CommandRefused, type Line } from "./line";
 import type { Kind } from "./outbox";
 import { Replica } from "./replica";
+import type { SeatFiles } from "./seatFiles";
 import { SeatOutbox } from "./seatOutbox";
 
 /** The published vectors, which every client of the protocol can run. */
@@ -108,6 +109,7 @@ for (const vector of vectors<{
       vector.me,
       replica,
       () => line,
+      () => ({}) as SeatFiles,
       () => {},
     );
     await outbox.flush().catch((error: unknown) => expect(error).toBeInstanceOf(CommandRefused));

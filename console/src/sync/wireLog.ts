@@ -33,11 +33,12 @@ class WireLog extends Observable {
   }
 }
 
-/** What is shown of it: a token is nobody's to copy from here. */
+/** What is shown of it: a token, or a link that stands for one, is nobody's to copy from here. */
 function parsed(text: string): unknown {
   try {
     const content = JSON.parse(text) as unknown;
     if (content && typeof content === "object" && "token" in content) return { ...content, token: "…" };
+    if (content && typeof content === "object" && "url" in content) return { ...content, url: "…" };
     return content;
   } catch {
     return text;

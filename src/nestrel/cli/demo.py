@@ -41,6 +41,7 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
     signal.signal(signal.SIGTERM, lambda _number, _frame: sys.exit(0))
     from nestrel.demo import run, seed
     from nestrel.demo.issuer import IssuerError
+    from nestrel.files.objects import open_files
     from nestrel.local.postgres import PostgresError
     from nestrel.service import server
 
@@ -49,7 +50,8 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
         run.check_free("127.0.0.1", issuer_port, "--issuer-port")
         with run.database(settings) as url:
             with output.progress("writing the demo's data", seed.TOTAL) as advance:
-                run.fill(url, settings.data_dir, advance)
+                files = open_files(settings.files, settings.files_endpoint, settings.data_dir)
+                run.fill(url, settings.data_dir, files, advance)
             with run.issuer(settings.model_copy(update={"database_url": url}), issuer_port) as ready:
                 server.serve(ready, workers, lambda address: click.echo(_welcome(address, str(settings.data_dir))))
     except (IssuerError, PostgresError) as error:

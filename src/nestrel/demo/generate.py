@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Literal
 
+from nestrel.demo.pictures import Drawn
 from nestrel.demo.scenario import BERTHS, LOGBOOK, PEOPLE, PORTS, ROOMS, TOPICS, VESSELS, Phrases, Room
 
 DAYS = 60
@@ -20,7 +21,8 @@ _WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday",
 
 @dataclass(frozen=True, slots=True)
 class Spoken:
-    """One message of the demo. `reply_to` is a `seq` of the same room, `names` are those whom it mentions."""
+    """One message of the demo. `reply_to` is a `seq` of the same room, `names` are those whom it mentions, `files`
+    come with it."""
 
     room: Room
     author: str
@@ -28,6 +30,7 @@ class Spoken:
     at: datetime
     reply_to: int | None = None
     names: tuple[str, ...] = ()
+    files: tuple[Drawn, ...] = ()
 
     @property
     def format(self) -> str:
@@ -57,9 +60,24 @@ def _room(rng: random.Random, room: Room, count: int, until: datetime) -> Iterat
             yield Spoken(room, author, body, at, reply_to, names)
             previous = None if rng.random() < 0.5 else previous
             continue
-        phrases = TOPICS[rng.choice(room.topics)]
-        yield Spoken(room, author, _fill(rng, rng.choice(phrases.openers), at), at)
+        topic = rng.choice(room.topics)
+        phrases = TOPICS[topic]
+        files = _files(topic, seq, at) if seq > count - _ILLUSTRATED else ()
+        yield Spoken(room, author, _fill(rng, rng.choice(phrases.openers), at), at, files=files)
         previous = (seq, author, phrases)
+
+
+_ILLUSTRATED = 60
+"""So many of the newest messages of a room may come with files."""
+
+
+def _files(topic: str, seq: int, at: datetime) -> tuple[Drawn, ...]:
+    """What a message shows of what it says: with some, nothing."""
+    if topic == "tide" and seq % 3 == 0:
+        return tuple(Drawn("tide", seq + n, at + timedelta(days=n)) for n in range(1 + seq % 2))
+    if topic == "berth" and seq % 4 == 0:
+        return (Drawn("berths", seq, at),)
+    return (Drawn("list", seq, at),) if topic == "rota" and seq % 5 == 0 else ()
 
 
 @dataclass(frozen=True, slots=True)

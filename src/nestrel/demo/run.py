@@ -20,9 +20,12 @@ import httpx
 import uvicorn
 from pydantic import SecretStr
 
-from nestrel.demo import files, seed
+from nestrel.demo import files as trusts
+from nestrel.demo import seed
 from nestrel.demo.issuer import check_loopback, make_issuer, origins_of
+from nestrel.files.objects import Files
 from nestrel.local.postgres import LocalPostgres, alone
+from nestrel.service.attachments import Attachments
 from nestrel.service.settings import Settings
 from nestrel.store import schema
 from nestrel.store.database import Database
@@ -58,7 +61,7 @@ def check_free(host: str, port: int, option: str) -> None:
             raise OSError(f"port {port} cannot be had ({error.strerror}); choose another with {option}") from None
 
 
-def fill(url: str, folder: Path, progress: Callable[[int], None]) -> bool:
+def fill(url: str, folder: Path, files: Files, progress: Callable[[int], None]) -> bool:
     """Bring the schema to date and, if there is nothing in it, the scenario in; one demo with this folder at a time.
     What was cut short is finished. False: there was nothing to do."""
     began = folder / "filling"
@@ -66,16 +69,18 @@ def fill(url: str, folder: Path, progress: Callable[[int], None]) -> bool:
     async def run() -> bool:
         await schema.upgrade(url)
         store = Database(url)
+        attachments = Attachments(store, files)
         try:
             if not (began.exists() or await seed.is_empty(store)):
                 return False
             if not began.exists():
                 began.write_text(datetime.now(UTC).isoformat())
             # The same moment gives the same ids and keys, so that what is there is found.
-            await seed.seed(store, datetime.fromisoformat(began.read_text()), SEED, progress)
+            await seed.seed(store, attachments, datetime.fromisoformat(began.read_text()), SEED, progress)
             began.unlink()
             return True
         finally:
+            await attachments.stop()
             await store.close()
 
     with alone(folder / "filling.lock"):
@@ -103,14 +108,14 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     _ours, theirs = spawn.Pipe()  # ours is open for as long as this process is there
     process: BaseProcess = spawn.Process(
         target=_serve_issuer,
-        args=(theirs, address, port, files.AUDIENCE, settings.client_id, origins_of(settings.port)),
+        args=(theirs, address, port, trusts.AUDIENCE, settings.client_id, origins_of(settings.port)),
         daemon=True,
     )
     process.start()
     theirs.close()
     try:
         _wait_for(f"{address}/jwks", process)
-        trust = files.write(settings.data_dir, address)
+        trust = trusts.write(settings.data_dir, address)
         yield settings.model_copy(
             update={
                 "jwt_secret": SecretStr(trust.secret),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from datetime import datetime, timedelta
 from itertools import groupby
 from uuid import UUID
@@ -14,6 +14,8 @@ from nestrel.core.ids import uuid7
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
 from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, Spoken, afterwards, lines, receipts
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, ROOMS, Room
+from nestrel.service.attachments import Attachments, Sent
+from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.keep import retention
 from nestrel.store.native import fetch
@@ -29,7 +31,9 @@ async def is_empty(database: Database) -> bool:
         return not await fetch(connection, "SELECT 1 FROM nestrel.conversations LIMIT 1")
 
 
-async def seed(database: Database, now: datetime, number: int, progress: Callable[[int], None]) -> None:
+async def seed(
+    database: Database, attachments: Attachments, now: datetime, number: int, progress: Callable[[int], None]
+) -> None:
     """Write people, conversations and messages; `progress` hears how many messages are written, of `TOTAL`.
 
     The same `number` and `now` give the same data. Each message carries a key, so a seeding that was cut short can
@@ -56,6 +60,7 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
                     format=line.format,
                     reply_to=line.reply_to,
                     mentions=line.names,
+                    attachments=await _sent(database, attachments, ids[id(line.room)], line),
                     key=f"demo-{number}-{index}",
                     service=True,
                     created_at=line.at,
@@ -72,6 +77,24 @@ async def seed(database: Database, now: datetime, number: int, progress: Callabl
         await _afterwards(writer, number, ids[id(room)], room, said)
         if room.rule is not None:
             await retention.put(database, ids[id(room)], room.rule, confirmed=True)
+
+
+async def _sent(database: Database, attachments: Attachments, conversation_id: UUID, line: Spoken) -> tuple[UUID, ...]:
+    """The files of a message, sent by its author."""
+    if not line.files:
+        return ()
+    author, kept = Caller(line.author, service=True), []
+    async with database.read() as connection:
+        access = await see(connection, conversation_id, author)
+    for file in line.files:
+        content = await asyncio.to_thread(file.content)
+        sent = Sent(line.author, file.name, len(content), {})
+        kept.append((await attachments.take(access, author, sent, _whole(content)))[0].id)
+    return tuple(kept)
+
+
+async def _whole(content: bytes) -> AsyncIterator[bytes]:
+    yield content
 
 
 async def _has_rule(database: Database, conversation_id: UUID) -> bool:

@@ -14,7 +14,7 @@ _WEB = Path(__file__).parent / "web"
 _HEADERS = {
     # The console runs only its own code, and text from messages can never become any.
     "Content-Security-Policy": (
-        "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+        "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
         "font-src 'self'; connect-src *; frame-ancestors 'none'; base-uri 'self'; form-action 'self'"
     ),
     "X-Content-Type-Options": "nosniff",

@@ -1,0 +1,34 @@
+import type { ReactNode } from "react";
+import Markdown from "react-markdown";
+import rehypeSanitize from "rehype-sanitize";
+import remarkGfm from "remark-gfm";
+
+/** Markdown as a safe subset of elements (docs/markdown.md): raw HTML is shown as nothing, pictures are links. */
+export function Prose({ children, beside }: { children: string; beside?: ReactNode }) {
+  return (
+    <div className="prose">
+      <Markdown
+        remarkPlugins={[remarkGfm]}
+        rehypePlugins={[rehypeSanitize]}
+        components={{ img: PictureLink, a: Outward }}
+      >
+        {children}
+      </Markdown>
+      {beside}
+    </div>
+  );
+}
+
+function Outward({ href, children }: { href?: string | undefined; children?: ReactNode }) {
+  return (
+    <a href={href} rel="noreferrer noopener" target="_blank">
+      {children}
+    </a>
+  );
+}
+
+/** A picture from anywhere would tell its host who reads this, and when: it is a link instead. */
+function PictureLink({ src, alt }: { src?: unknown; alt?: string | undefined }) {
+  const address = typeof src === "string" ? src : "";
+  return <Outward href={address}>{alt || address || "a picture"}</Outward>;
+}
