@@ -47,7 +47,7 @@ def test_attributes_are_bounded_in_size_and_depth() -> None:
     assert text.pack_attributes({"b": 1, "a": [None]}) == '{"b":1,"a":[null]}'
 
 
-@given(st.datetimes(min_value=datetime(1900, 1, 1), timezones=st.just(UTC)))
+@given(st.datetimes(timezones=st.just(UTC)))
 def test_a_time_survives_its_text_form(moment: datetime) -> None:
     written = format_time(moment)
     assert len(written) == 27
@@ -55,6 +55,8 @@ def test_a_time_survives_its_text_form(moment: datetime) -> None:
 
 
 def test_times_with_offsets_are_read_and_others_explained() -> None:
+    for early in ("0059-08-31T22:58:53.000000Z", "0001-01-01T00:00:00.000000Z"):
+        assert format_time(parse_time(early)) == early
     assert parse_time("2026-11-25T12:00:00+02:00") == datetime(2026, 11, 25, 10, tzinfo=UTC)
     for bad in ("2026-11-25", "2026-11-25T12:00:00 02:00", "2026-13-01T00:00:00Z", "now"):
         with pytest.raises(ValueError, match=r"RFC 3339|exists"):

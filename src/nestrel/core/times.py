@@ -10,7 +10,8 @@ _RFC3339 = re.compile(r"(\d{4}-\d\d-\d\d)[Tt](\d\d:\d\d:\d\d)(\.\d{1,9})?([Zz]|[
 
 def format_time(moment: datetime) -> str:
     """`2026-11-25T10:24:41.000000Z`."""
-    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+    # The platform's strftime writes years before 1000 with fewer digits than RFC 3339 wants.
+    return moment.astimezone(UTC).isoformat(timespec="microseconds")[:-6] + "Z"
 
 
 def parse_time(text: str) -> datetime:
