@@ -11,7 +11,9 @@ from bench.browser import FLAGS
 from playwright.async_api import Browser, Page, async_playwright, expect
 
 from nestrel.demo import run, seed
+from nestrel.files.folder import Folder
 from nestrel.local.postgres import free_port
+from nestrel.service.attachments import Attachments
 from nestrel.service.settings import Settings
 from nestrel.store.database import Database
 from tests.console.pages import Window
@@ -23,11 +25,13 @@ expect.set_options(timeout=PATIENCE * 1000)
 @pytest.fixture(scope="module")
 def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
     """The service with the demo's data and its issuer, as `nestrel demo` runs it."""
-    url = make_database()
+    url, folder = make_database(), tmp_path_factory.mktemp("files")
 
     async def fill() -> None:
         database = Database(url)
-        await seed.seed(database, datetime.now(UTC), 7, lambda _n: None)
+        files = Attachments(database, Folder(folder))
+        await seed.seed(database, files, datetime.now(UTC), 7, lambda _n: None)
+        await files.stop()
         await database.close()
 
     asyncio.run(fill())
@@ -38,6 +42,7 @@ def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
         Served(
             url,
             port=port,
+            NESTREL_FILES=str(folder),
             NESTREL_JWKS_URL=str(trusted.jwks_url),
             NESTREL_ISSUER=str(trusted.issuer),
             NESTREL_AUDIENCE=str(trusted.audience),

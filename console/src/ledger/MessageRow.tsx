@@ -109,9 +109,9 @@ export function MessageRow(props: Props) {
               )}
               <Body message={message} copy={copy} me={seat.userId} />
               {waiting && <span className="ml-2 text-xs text-buoy">queued</span>}
-              <Attached message={message} seat={seat} tab={current ? 0 : -1} />
               {message.edits > 0 && <Earlier message={message} seat={seat} />}
               <Reactions {...{ message, copy, seat, toggle }} enabled={rights.react} />
+              <Attached message={message} seat={seat} tab={current ? 0 : -1} />
             </>
           )}
           {doing === "remove" && (

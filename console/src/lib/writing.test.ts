@@ -43,5 +43,6 @@ test("an address over words is a link", () => {
 
 test("a fence is closed by one as long, of its own kind", () => {
   expect(inCode("````\n```\nx", 10)).toBe(true);
+  expect(inCode("```\na\n```", 9)).toBe(false);
   expect(inCode("~~~\nx\n~~~\ny", 11)).toBe(false);
 });

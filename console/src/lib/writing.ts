@@ -7,9 +7,10 @@ const FENCE = /^ {0,3}(`{3,}|~{3,})/;
 
 const lineStart = (text: string, at: number): number => text.lastIndexOf("\n", at - 1) + 1;
 
-/** Whether a place is within a fenced block of code. */
+/** Whether a place is within a fenced block of code; its fences are not. */
 export function inCode(text: string, at: number): boolean {
   let open: string | null = null;
+  if (FENCE.test(text.slice(lineStart(text, at)).split("\n", 1)[0] ?? "")) return false;
   for (const line of text.slice(0, lineStart(text, at)).split("\n")) {
     const fence = FENCE.exec(line)?.[1];
     if (!fence) continue;

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import math
 import random
+import unicodedata
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Literal
@@ -47,7 +48,7 @@ def _tide(rng: random.Random, day: datetime) -> bytes:
     picture = Image.new("RGB", (width, height), _PAPER)
     draw = ImageDraw.Draw(picture)
     small, large = ImageFont.load_default(18), ImageFont.load_default(26)
-    port, first, swing = rng.choice(PORTS), rng.uniform(0.5, 6.0), rng.uniform(1.2, 2.3)
+    port, first, swing = _plain(rng.choice(PORTS)), rng.uniform(0.5, 6.0), rng.uniform(1.2, 2.3)
 
     def level(hour: float) -> float:
         return 2.6 + swing * math.cos((hour - first) / 12.42 * 2 * math.pi)
@@ -85,12 +86,12 @@ def _berths(rng: random.Random, day: datetime) -> bytes:
     draw = ImageDraw.Draw(picture)
     small, large = ImageFont.load_default(18), ImageFont.load_default(26)
     draw.rectangle([(0, 300), (width, height)], fill=_PAPER, outline=_INK, width=2)
-    draw.text((24, 410), f"{rng.choice(PORTS)}, {day:%d %B %Y}", fill=_INK, font=large)
+    draw.text((24, 410), f"{_plain(rng.choice(PORTS))}, {day:%d %B %Y}", fill=_INK, font=large)
     vessels = rng.sample(VESSELS, min(3, len(VESSELS)))
     for n, vessel in enumerate(vessels):
         x = 40 + n * 285
         draw.line([(x, 300), (x + 230, 300)], fill=_SIGNAL, width=6)
-        draw.text((x, 315), f"berth {BERTHS[n % len(BERTHS)]}", fill=_INK, font=small)
+        draw.text((x, 315), BERTHS[n % len(BERTHS)], fill=_INK, font=small)
         hull = [(x + 6, 232), (x + 26, 200), (x + 190, 200), (x + 224, 245), (x + 190, 288), (x + 26, 288)]
         draw.polygon(hull, fill=_PAPER, outline=_INK, width=2)
         draw.text((x + 40, 232), vessel, fill=_INK, font=small)
@@ -108,6 +109,12 @@ def _list(rng: random.Random, day: datetime) -> bytes:
         when, sails = f"{day + timedelta(days=n):%a %d %b}", f"{rng.randrange(5, 12):02}:00"
         rows.append(f"{when}  {rng.choice(VESSELS):<12}  {sails}  {rng.randrange(4, 9)} hands")
     return ("\n".join(rows) + "\n").encode()
+
+
+def _plain(name: str) -> str:
+    """A name in the letters that the font has which is always there."""
+    flat = unicodedata.normalize("NFD", name.replace("æ", "ae").replace("ø", "o"))
+    return "".join(letter for letter in flat if letter.isascii())
 
 
 def _png(picture: Image.Image) -> bytes:
