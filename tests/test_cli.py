@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Callable
@@ -14,10 +15,12 @@ import click
 import pytest
 
 from nestrel.cli.main import COMMANDS, main
+from nestrel.cli.prose import parsed, parser
 from nestrel.client import Client
 from nestrel.local.postgres import free_port
 from tests.support import PATIENCE, SECRET, Served, token, unique
 
+ROOT = Path(__file__).parent.parent
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
@@ -184,3 +187,32 @@ def test_a_message_is_edited_liked_read_and_removed(run: Run) -> None:
     assert run("remove", name, "1").stdout == "message 1 is removed\n"
     assert "removed" in run("history", name).stdout
     assert run("remove", name, "9").returncode == 1
+
+
+@pytest.mark.parametrize(
+    "vector", json.loads((ROOT / "docs/vectors/markdown.json").read_text()), ids=lambda v: v["name"]
+)
+def test_markdown_means_the_same_as_in_the_console(vector: dict[str, str]) -> None:
+    made = parser().renderer.render(parsed(vector["body"]), parser().options, {})
+    made = (
+        re.sub(r' (class|style)="[^"]*"', "", made)
+        .replace(" />", ">")
+        .replace("<s>", "<del>")
+        .replace("</s>", "</del>")
+    )
+    block = "(?:br|hr|/?(?:ul|ol|li|table|thead|tbody|tr|th|td|blockquote|p|h1|pre)(?: [^>]*)?)"
+    assert re.sub(rf"\n(?=<{block}>)|(?<=>)\n(?!$)", "", made).strip() == vector["html"]
+
+
+def test_markdown_is_drawn_on_a_terminal_and_cannot_steer_it(run: Run) -> None:
+    name = unique("quay")
+    run("conversations", "make", name)
+    body = "**High** water\n\n- ramp\n- ~~late~~\n\n\x1b[31mred"
+    run("post", name, "--markdown", body)
+    assert "**High** water" in run("history", name).stdout  # for a script it is what was written
+    shown = run("history", name, TTY_COMPATIBLE="1", FORCE_COLOR="1", COLUMNS="100").stdout
+    assert "**" not in shown
+    assert "\x1b[9mlate" in shown  # struck through
+    plain = re.sub(r"\x1b\[[0-9;]*m", "", shown)
+    assert "• ramp" in plain
+    assert "\\u001b[31mred" in plain

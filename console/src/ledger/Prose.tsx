@@ -1,14 +1,14 @@
 import type { ReactNode } from "react";
 import Markdown from "react-markdown";
 import rehypeSanitize from "rehype-sanitize";
-import remarkGfm from "remark-gfm";
+import { messageSyntax } from "../lib/syntax";
 
-/** Markdown as a safe subset of elements (docs/markdown.md): raw HTML is shown as nothing, pictures are links. */
+/** Markdown as a safe subset of elements (docs/markdown.md); pictures are links. */
 export function Prose({ children, beside }: { children: string; beside?: ReactNode }) {
   return (
     <div className="prose">
       <Markdown
-        remarkPlugins={[remarkGfm]}
+        remarkPlugins={[messageSyntax]}
         rehypePlugins={[rehypeSanitize]}
         components={{ img: PictureLink, a: Outward }}
       >
@@ -19,7 +19,11 @@ export function Prose({ children, beside }: { children: string; beside?: ReactNo
   );
 }
 
+/** What a link may lead to; the words of another stand alone. */
+const FOLLOWED = /^(?:https?:\/\/|mailto:)/i;
+
 function Outward({ href, children }: { href?: string | undefined; children?: ReactNode }) {
+  if (!href || !FOLLOWED.test(href)) return children;
   return (
     <a href={href} rel="noreferrer noopener" target="_blank">
       {children}

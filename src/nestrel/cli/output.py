@@ -138,10 +138,16 @@ def message_line(
     def name(user_id: str) -> str:
         return one_line(profiles[user_id].display_name if user_id in profiles else user_id)
 
-    body = _removed() if message.removed_at else _marked(message.body, marks)
+    out = console()
+    drawn = message.format == "markdown" and not message.removed_at and not marks and out.is_terminal
+    body = _removed() if message.removed_at else Text() if drawn else _marked(message.body, marks)
     notes = [f"edited {message.edits}×"] if message.edits else []
     notes += [said] if (said := reactions(message)) else []
     reply = f"↳ {message.reply_to}  " if message.reply_to else ""
+    more = Text.assemble(
+        (f"  → {', '.join(map(name, message.mentions))}" if message.mentions else "", "cyan"),
+        (f"  {'  '.join(notes)}" if notes else "", "yellow"),
+    )
     line = Text.assemble(
         (f"{one_line(where)} " if where else "", "dim"),
         (f"{message.seq:>7}", "cyan"),
@@ -152,11 +158,13 @@ def message_line(
         "  ",
         (reply, "dim"),
         body,
-        (f"  → {', '.join(map(name, message.mentions))}" if message.mentions else "", "cyan"),
-        (f"  {'  '.join(notes)}" if notes else "", "yellow"),
     )
-    out = console()
-    out.print(line)
+    if drawn:
+        from nestrel.cli.prose import beside
+
+        out.print(beside(line, visible(message.body.expandtabs(4)), more), soft_wrap=False)
+    else:
+        out.print(line.append_text(more))
     for attached in attachment_lines(message, 9):
         out.print(attached)
 
