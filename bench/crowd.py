@@ -49,24 +49,24 @@ async def _crowd(bench: Bench, service: Process, seconds: float) -> tuple[float,
     await asyncio.to_thread(bench.sql, join, "ANALYZE nestrel.members")
     author = await sign_in(service, "mara")
     wires = [await sign_in(service, user) for user in readers]
-    head = len(await _posts(author, place, 1.0))  # warm
+    head = len(await posts_at_a_pace(author, place, 1.0))  # warm
     alone, beside = list[float](), list[float]()
     for _ in range(3):  # in turn: the disk of a shared machine has its moods
-        alone += await _posts(author, place, seconds / 3)
+        alone += await posts_at_a_pace(author, place, seconds / 3)
         stands = head + len(alone) + len(beside)
         reading = asyncio.ensure_future(_read(wires, place, stands, seconds / 3))
-        beside += await _posts(author, place, seconds / 3)
+        beside += await posts_at_a_pace(author, place, seconds / 3)
         await reading
     for wire in (author, *wires):
         wire.close()
-    return _p99(beside), _p99(alone)
+    return p99(beside), p99(alone)
 
 
-def _p99(waits: list[float]) -> float:
+def p99(waits: list[float]) -> float:
     return sorted(waits)[int(len(waits) * 0.99)] * 1e3
 
 
-async def _posts(wire: Wire, place: str, seconds: float) -> list[float]:
+async def posts_at_a_pace(wire: Wire, place: str, seconds: float) -> list[float]:
     """How long each answer took, from the moment at which its post was due."""
     count = int(seconds * _POSTS_A_SECOND)
     due, waits, answered = dict[int, float](), list[float](), asyncio.Event()

@@ -5,13 +5,15 @@ Run as a process of its own: `python -m bench.floors PORT`.
 
 from __future__ import annotations
 
+import hashlib
 import sys
+from collections.abc import AsyncIterator
 from typing import Annotated
 
 import uvicorn
 from fastapi import Depends, FastAPI, Request, WebSocket
 from pydantic import BaseModel, SecretStr
-from starlette.responses import Response
+from starlette.responses import Response, StreamingResponse
 from starlette.websockets import WebSocketDisconnect
 
 from bench.harness import SECRET
@@ -31,6 +33,7 @@ async def identity(request: Request) -> Identity:
 
 app = FastAPI()
 _page = b""
+_CHUNK = bytes(256 * 1024)
 _sockets: set[WebSocket] = set()
 
 
@@ -49,6 +52,30 @@ async def set_page(request: Request) -> Response:
 @app.get("/page")
 async def page(_who: Annotated[Identity, Depends(identity)]) -> Response:
     return Response(_page, media_type="application/json")
+
+
+@app.post("/file")
+async def take_file(
+    request: Request, _who: Annotated[Identity, Depends(identity)], hashed: bool = False
+) -> dict[str, int]:
+    """A body that is streamed and dropped, also with its SHA-256 taken."""
+    size, sha256 = 0, hashlib.sha256()
+    async for chunk in request.stream():
+        size += len(chunk)
+        if hashed:
+            sha256.update(chunk)
+    return {"bytes": size}
+
+
+@app.get("/file")
+async def give_file(size: int, _who: Annotated[Identity, Depends(identity)]) -> StreamingResponse:
+    """As many bytes as are asked for, streamed from memory."""
+
+    async def chunks() -> AsyncIterator[bytes]:
+        for start in range(0, size, len(_CHUNK)):
+            yield _CHUNK[: size - start]
+
+    return StreamingResponse(chunks())
 
 
 @app.websocket("/broadcast")

@@ -195,7 +195,7 @@ async def test_what_is_kept_is_there_and_what_is_deleted_is_not(files: Files) ->
     for name, content in zip(names, contents, strict=True):
         spool = await files.spool(name)
         for start in range(0, len(content), 3_000_000):
-            await spool.write(content[start : start + 3_000_000])
+            await spool.write([content[start : start + 3_000_000]])
         await spool.keep()
         assert await files.size(name) == len(content)
         assert b"".join([part async for part in files.read(name, 0, len(content))]) == content

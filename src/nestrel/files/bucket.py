@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import asyncio
 import tempfile
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING, BinaryIO, cast
 from uuid import UUID
@@ -13,7 +12,7 @@ import obstore
 from obstore.exceptions import BaseError
 from obstore.store import S3Store
 
-from nestrel.files.objects import FilesUnavailable
+from nestrel.files.objects import FilesUnavailable, append, on_disk
 
 if TYPE_CHECKING:
     from obstore.store import ClientConfig
@@ -33,11 +32,8 @@ class BucketSpool:
         self._name = name
         self.file = cast("BinaryIO", tempfile.TemporaryFile(prefix="nestrel-"))  # noqa: SIM115 - it outlives this call
 
-    async def write(self, data: bytes) -> None:
-        try:
-            await asyncio.to_thread(lambda: (self.file.write(data), self.file.flush()))
-        except OSError as error:
-            raise FilesUnavailable(str(error)) from error
+    async def write(self, parts: Sequence[bytes], *taken: Callable[[bytes], object]) -> None:
+        await on_disk(lambda: append(self.file, parts, taken))
 
     async def keep(self) -> None:
         try:
@@ -71,7 +67,7 @@ class Bucket:
         )
 
     async def spool(self, name: UUID) -> BucketSpool:
-        return await asyncio.to_thread(BucketSpool, self._store, name)
+        return await on_disk(lambda: BucketSpool(self._store, name))
 
     async def size(self, name: UUID) -> int:
         try:
@@ -93,7 +89,7 @@ class Bucket:
         spool = await self.spool(name)
         try:
             async for part in self.read(name, 0, await self.size(name)):
-                await spool.write(part)
+                await spool.write([part])
         except BaseException:
             await spool.discard()
             raise

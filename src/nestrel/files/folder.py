@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import os
 from collections.abc import AsyncIterator, Callable, Sequence
 from functools import partial
 from pathlib import Path
-from typing import BinaryIO, TypeVar
+from typing import BinaryIO
 from uuid import UUID
 
-from nestrel.files.objects import CHUNK, FilesUnavailable
-
-T = TypeVar("T")
+from nestrel.files.objects import CHUNK, FilesUnavailable, append, on_disk
 
 
 class FolderSpool:
@@ -23,8 +20,8 @@ class FolderSpool:
         self.path = path
         self.file = file
 
-    async def write(self, data: bytes) -> None:
-        await _on_disk(lambda: (self.file.write(data), self.file.flush()))
+    async def write(self, parts: Sequence[bytes], *taken: Callable[[bytes], object]) -> None:
+        await on_disk(lambda: append(self.file, parts, taken))
 
     async def keep(self) -> None:
         def sync() -> None:
@@ -32,10 +29,10 @@ class FolderSpool:
             self.file.close()
             _sync(self.path.parent)
 
-        await _on_disk(sync)
+        await on_disk(sync)
 
     async def discard(self) -> None:
-        await _on_disk(self._discard)
+        await on_disk(self._discard)
 
     def _discard(self) -> None:
         self.file.close()
@@ -64,18 +61,18 @@ class Folder:
                     _sync(folder.parent)
             return path.open("x+b")
 
-        return FolderSpool(path, await _on_disk(begin))
+        return FolderSpool(path, await on_disk(begin))
 
     async def size(self, name: UUID) -> int:
-        return await _on_disk(lambda: self._path(name).stat().st_size)
+        return await on_disk(lambda: self._path(name).stat().st_size)
 
     async def read(self, name: UUID, start: int, end: int) -> AsyncIterator[bytes]:
-        file = await _on_disk(lambda: self._path(name).open("rb"))
+        file = await on_disk(lambda: self._path(name).open("rb"))
         try:
-            await _on_disk(lambda: file.seek(start))
+            await on_disk(lambda: file.seek(start))
             while start < end:
                 size = min(CHUNK, end - start)
-                data = await _on_disk(partial(file.read, size))
+                data = await on_disk(partial(file.read, size))
                 if len(data) < size:
                     raise FilesUnavailable(f"the file {name.hex} is shorter than it was")
                 start += size
@@ -84,22 +81,14 @@ class Folder:
             file.close()
 
     async def local(self, name: UUID) -> BinaryIO:
-        return await _on_disk(lambda: self._path(name).open("rb"))
+        return await on_disk(lambda: self._path(name).open("rb"))
 
     async def delete(self, names: Sequence[UUID]) -> None:
         def unlink() -> None:
             for name in names:
                 self._path(name).unlink(missing_ok=True)
 
-        await _on_disk(unlink)
-
-
-async def _on_disk(work: Callable[[], T]) -> T:
-    """Do something that may wait for a disk, on a thread."""
-    try:
-        return await asyncio.to_thread(work)
-    except (OSError, ValueError) as error:  # a closed file is a ValueError
-        raise FilesUnavailable(str(error)) from error
+        await on_disk(unlink)
 
 
 def _sync(folder: Path) -> None:

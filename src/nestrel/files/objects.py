@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+import asyncio
+from collections.abc import AsyncIterator, Callable, Sequence
 from pathlib import Path
-from typing import BinaryIO, Protocol
+from typing import BinaryIO, Protocol, TypeVar
 from urllib.parse import urlsplit
 from uuid import UUID
 
@@ -16,14 +17,35 @@ class FilesUnavailable(Exception):
     """The bytes cannot be written or read now; the text says why, for the log."""
 
 
+T = TypeVar("T")
+
+
+async def on_disk(work: Callable[[], T]) -> T:
+    """Do something that may wait for a disk, on a thread. Raises `FilesUnavailable` for what goes wrong."""
+    try:
+        return await asyncio.to_thread(work)
+    except (OSError, ValueError) as error:  # a closed file is a ValueError
+        raise FilesUnavailable(str(error)) from error
+
+
+def append(file: BinaryIO, parts: Sequence[bytes], taken: Sequence[Callable[[bytes], object]]) -> None:
+    """Write bytes through to the system, and give them to others."""
+    data = b"".join(parts)
+    file.write(data)
+    file.flush()
+    for take in taken:
+        take(data)
+
+
 class Spool(Protocol):
     """Bytes that are coming in, on a disk of this machine."""
 
     file: BinaryIO
     """Open for reading and writing."""
 
-    async def write(self, data: bytes) -> None:
-        """Add bytes. Raises `FilesUnavailable` when the disk does not take them."""
+    async def write(self, parts: Sequence[bytes], *taken: Callable[[bytes], object]) -> None:
+        """Add bytes, and give them to others too, on the same thread. Raises `FilesUnavailable` when the disk does not
+        take them."""
 
     async def keep(self) -> None:
         """Make it durable: when this returns, the object is there, and outlasts a crash."""

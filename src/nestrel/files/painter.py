@@ -30,7 +30,7 @@ _SECONDS = 60
 _TALLEST = 4
 """A preview is at most so many times as high as it may be wide."""
 _QUALITY = 80
-_NICE = 10
+_NICE = 15
 """Whoever posts goes first."""
 
 

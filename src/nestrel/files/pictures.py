@@ -18,7 +18,7 @@ from nestrel.core import limits
 from nestrel.core.problems import SlowDown
 from nestrel.files.asking import ANSWER, BROKEN, DONE, QUESTION, TOO_LARGE
 
-_SECONDS = 30.0
+_SECONDS = 60.0
 """What one picture may take; then the process is killed, and the picture counts as broken."""
 _IDLE_SECONDS = 60.0
 """A process that has nothing to do for so long is ended: it holds as much memory as its largest picture took."""

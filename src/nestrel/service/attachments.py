@@ -150,7 +150,7 @@ class Attachments:
         with _troubles():
             spool = await self._files.spool(preview_id)
             try:
-                await spool.write(content)
+                await spool.write([content])
                 await spool.keep()
             except BaseException:
                 await spool.discard()
@@ -199,27 +199,35 @@ class Attachments:
 async def _write(spool: Spool, sent: Sent, chunks: AsyncIterator[bytes]) -> tuple[bytes, int, bytes]:
     """Write a file as it comes; its beginning, its size and its SHA-256."""
     hashes = {name: hashlib.new(_HASHES[name]) for name in {"sha-256", *sent.digests}}
-    head, size, waiting = bytearray(), 0, bytearray()
+    head, size, waiting, gathered = bytearray(), 0, list[bytes](), 0
 
-    async def flush() -> None:
-        data = bytes(waiting)
-        waiting.clear()
-        await asyncio.gather(spool.write(data), *(asyncio.to_thread(one.update, data) for one in hashes.values()))
+    async def put(parts: list[bytes]) -> None:
+        await spool.write(parts, *(one.update for one in hashes.values()))
 
-    async for chunk in chunks:
-        size += len(chunk)
-        if len(head) < kinds.HEAD:
-            head += chunk[: kinds.HEAD - len(head)]
-        waiting += chunk
-        if len(waiting) >= CHUNK:
-            await flush()
-    await flush()
+    putting = asyncio.ensure_future(put([]))
+    try:
+        async for chunk in chunks:
+            size += len(chunk)
+            gathered += len(chunk)
+            if len(head) < kinds.HEAD:
+                head += chunk[: kinds.HEAD - len(head)]
+            waiting.append(chunk)
+            if gathered >= _PART:  # what is next comes while this is written
+                await putting
+                putting = asyncio.ensure_future(put(waiting))
+                waiting, gathered = [], 0
+        await putting
+        await put(waiting)
+    finally:
+        await asyncio.wait({putting})
     for name, digest in sent.digests.items():
         if hashes[name].digest() != digest:
             raise invalid("/Content-Digest", f"does not fit: the {name} of the {size:,} bytes that came is another one")
     return bytes(head), size, hashes["sha-256"].digest()
 
 
+_PART = 4 * CHUNK
+"""Bytes that are written at one time."""
 _HASHES = {"sha-256": "sha256", "sha-512": "sha512"}
 """Algorithms of Content-Digest (RFC 9530)."""
 
