@@ -8,8 +8,9 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 
 import httpx
@@ -17,15 +18,22 @@ from playwright.async_api import Page, async_playwright
 
 from bench.browser import FLAGS
 from bench.harness import ROOT
+from nestrel.demo.pictures import Drawn
 from nestrel.local.postgres import free_port
 
+_DAY = datetime(2026, 11, 26, tzinfo=UTC)
 OUT = ROOT / "docs" / "screenshots"
 _COMMANDS = {
     "command-conversations": ["nestrel conversations list", "nestrel conversations show control-room"],
     "command-history": [
+        "cd $(mktemp -d)",
         'nestrel post control-room "Fog on the sound, all vessels slow."',
-        "nestrel history control-room -n 12",
-        "nestrel history control-room -n 2 --json",
+        'echo "06:12 high, 4.1 m" > tides.txt',
+        'nestrel post control-room --markdown "**High water** at *06:12*, see the list." --attach tides.txt',
+        "nestrel history control-room -n 8",
+        "N=$(nestrel history control-room -n 1 | awk 'NR == 1 {print $1}')",
+        "nestrel attachments get control-room $N --into fetched.txt",
+        "nestrel history control-room -n 1 --json",
     ],
     "command-changing": [
         'nestrel post control-room "Lost on the Tern: one red glove."',
@@ -57,11 +65,11 @@ _COMMANDS = {
     ],
     "command-transfer": [
         "cd $(mktemp -d); nestrel token office --service > office.token",
-        "nestrel export control-room --part all --into room.jsonl",
+        "nestrel export control-room --part all --into room.jsonl --files room",
         "nestrel export control-room --form csv | head -2",
         'nestrel conversations make copy --title "A copy" --token-file office.token | head -2',
-        "nestrel import room.jsonl --to copy --token-file office.token",
-        "nestrel import room.jsonl --to copy --token-file office.token",
+        "nestrel import room.jsonl --to copy --files room --token-file office.token",
+        "nestrel import room.jsonl --to copy --files room --token-file office.token",
         "nestrel history copy -n 3 --token-file office.token",
         "nestrel erase petra --preview --token-file office.token",
     ],
@@ -128,8 +136,6 @@ async def _console(address: str) -> None:
         await choose(odd, "Control room")
         await mara.get_by_label("Message", exact=True).press_sequentially("@o")
         await mara.get_by_role("option").first.wait_for()
-        await mara.wait_for_timeout(300)
-        await mara.screenshot(path=OUT / "console-naming.png")
         await mara.keyboard.press("Enter")
         await mara.keyboard.type("can you hold the 14:20 for the bus?")
         await mara.keyboard.press("Enter")
@@ -157,6 +163,7 @@ async def _console(address: str) -> None:
         await mara.screenshot(path=OUT / "console-members.png")
         await mara.keyboard.press("Escape")  # the list of people
         await mara.keyboard.press("Escape")
+        await _files(await window("Noor Haddad", "light"), choose)
         await _search(mara)
         await _beside(mara)
         await _retention(mara)
@@ -164,6 +171,26 @@ async def _console(address: str) -> None:
         await choose(narrow, "MV Corran")
         await narrow.screenshot(path=OUT / "console-narrow.png")
         await browser.close()
+
+
+async def _files(page: Page, choose: Callable[[Page, str], Awaitable[None]]) -> None:
+    """Pictures in the ledger, and a message in Markdown, with files, before it is sent."""
+    await choose(page, "Tides and swell")
+    await page.get_by_role("button", name="Markdown").click()
+    box = page.get_by_label("Message", exact=True)
+    await box.press_sequentially("**Springs** this week, see [the tables](https://tides.skerry.example):")
+    for line in ("", "- Norwick: ramp 2 from ~~06:10~~ 06:25"):
+        await page.keyboard.press("Shift+Enter")
+        await box.press_sequentially(line)
+    await page.keyboard.press("Shift+Enter")
+    await box.press_sequentially("Holm Bay: no change")
+    for name, content in (("swell.csv", b"day,metres\n"), ("norwick ramp.png", Drawn("berths", 3, _DAY).content())):
+        file = {"name": name, "mimeType": "application/octet-stream", "buffer": content}
+        await page.locator("input[type=file]").set_input_files(file)  # type: ignore[arg-type]  # as its own type has it
+    await page.get_by_role("button", name="Preview").click()
+    await page.get_by_role("region", name="Ledger").hover()
+    await page.wait_for_timeout(900)
+    await page.screenshot(path=OUT / "console-files.png")
 
 
 async def _search(page: Page) -> None:
