@@ -8,7 +8,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import asyncpg
 import pytest
@@ -16,16 +16,18 @@ import pytest
 from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.paging import HistoryQuery, Place
+from nestrel.core.problems import NotFound
 from nestrel.core.retention import Rule
 from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, snapshots
 from nestrel.store.access import AccessReader, Caller, see
 from nestrel.store.database import _SETTINGS, Database
-from nestrel.store.keep import indexing, retention, sweep
+from nestrel.store.keep import collecting, indexing, retention, sweep
 from nestrel.store.keep import journal as trimming
 from nestrel.store.native import Connection, fetch
 from nestrel.store.partitions import OWNED, InUse, partition
 from nestrel.store.read import (
+    attachments,
     changes,
     conversations,
     edits,
@@ -39,15 +41,16 @@ from nestrel.store.read import (
     resync,
     said,
 )  # fmt: skip
-from nestrel.store.write import at_once, repeats
+from nestrel.store.write import at_once, repeats, uploads
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members as joining
+from nestrel.store.write.uploads import Came
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
 GROWING = {
     *OWNED, "conversations", "profiles", "expiry_due", "expired_backlog", "journal", "search_blocks", "search_places",
-    "person_words", "conversation_words",
+    "person_words", "conversation_words", "attachments", "attached", "objects", "previews", "uploaded",
 }  # fmt: skip
 
 # Of one user, across their conversations, and of who has just joined: each with an index of its own.
@@ -87,6 +90,7 @@ async def everything_that_is_hot(database: Database) -> None:
     quiet = Writer(database, followed=lambda _: False)
     for early in ("early", "earlier"):  # the second is written at once
         await quiet.submit([Post(place, "mara", early, key=early)])
+    await files_that_come_and_go(database, writer, place)
     start = await StoreSource(database, 1_000).now()
     await joining.put(database, mara, place, "petra", None)
     await changing.change(database, mara, place, {"title": "Quay"})
@@ -141,6 +145,31 @@ async def everything_that_is_hot(database: Database) -> None:
         await resync.from_cursor(connection, "odd", start, 100, 1_000, (start, [place]))
         await journal.tail(connection, None)
         await journal.tail(connection, start)
+
+
+async def files_that_come_and_go(database: Database, writer: Writer, place: UUID) -> None:
+    mara = Caller("mara")
+    async with database.read() as connection:
+        access = await see(connection, place, mara)
+    kept = []
+    for n in range(2):
+        await uploads.begin(database, access, uuid4(), "mara", f"{n}", 1, bytes(32), bound=True)
+        await uploads.begin(database, access, id_ := uuid4(), "mara", f"{n}", 1, None, bound=True)
+        came = Came(id_, "mara", f"{n}", "image/png", 1, bytes([n] * 32), 1, 1, True)
+        kept.append((await uploads.finish(database, place, uuid4(), came, mara, bound=True))[0].id)
+    [posted] = await writer.submit([Post(place, "mara", "", attachments=(kept[0],))])
+    seq = posted.object["seq"]
+    async with database.read() as connection:
+        shown = await attachments.show(connection, access, mara, kept[0])
+        await attachments.preview(connection, shown.object_id, 320)
+        with pytest.raises(NotFound):
+            await attachments.show(connection, access, mara, uuid4())
+    await uploads.announce(database, place, id_ := uuid4())
+    await collecting.add_preview(database, shown.object_id, 320, id_)
+    await writer.submit([Edit(place, "mara", seq, "", attachments=(kept[1],))])
+    await writer.submit([Remove(place, "mara", seq)])
+    await collecting.loosen(database)
+    await collecting.forget(database, await collecting.take(database))
 
 
 def nodes(plan: dict[str, Any]) -> Iterator[dict[str, Any]]:
