@@ -16,8 +16,9 @@ import asyncpg
 import httpx
 import pytest
 
+from nestrel.core import limits
 from nestrel.core.commands import Edit, Post, Remove
-from nestrel.core.problems import InvalidRequest, Problem
+from nestrel.core.problems import InvalidRequest, OverQuota, Problem, SlowDown
 from nestrel.files.bucket import Bucket
 from nestrel.files.folder import Folder
 from nestrel.files.objects import Files, FilesUnavailable
@@ -264,3 +265,74 @@ async def test_a_caller_who_breaks_off_leaves_nothing(
     await attachments.collect()
     await check_collected(stranger, tmp_path)
     assert on_disk(tmp_path) == set()
+
+
+async def test_a_day_has_its_bytes_and_a_backend_is_not_bound(
+    database: Database, attachments: Attachments, stranger: asyncpg.Connection[Any]
+) -> None:
+    place = await make_place(database, mara="owner")
+    async with database.read() as connection:
+        access = await see(connection, place, Caller("mara"))
+    sent = Sent("mara", "x", 0, {})
+    await attachments.take(access, Caller("mara"), sent, _chunks(b"one"))
+    assert await stranger.fetchval("SELECT bytes FROM nestrel.uploaded") == 3
+    await stranger.execute("UPDATE nestrel.uploaded SET bytes = 1999999998")
+    await attachments.take(access, Caller("mara"), sent, _chunks(b"one"))  # the same again costs nothing
+    with pytest.raises(OverQuota) as refused:
+        await attachments.take(access, Caller("mara"), sent, _chunks(b"two"))
+    assert refused.value.extra == {"quota": "uploads", "limit": 2_000_000_000}
+    assert 0 < (refused.value.retry_after or 0) <= 86_401
+    await attachments.take(access, Caller("office", service=True), sent, _chunks(b"two"))
+    await stranger.execute("UPDATE nestrel.uploaded SET day = day - 1")
+    await attachments.take(access, Caller("mara"), sent, _chunks(b"three"))
+
+
+async def test_one_member_does_not_take_all_turns(database: Database, attachments: Attachments) -> None:
+    place = await make_place(database, mara="owner", odd="writer")
+    async with database.read() as connection:
+        access = await see(connection, place, Caller("mara"))
+    go_on = asyncio.Event()
+
+    async def slow() -> AsyncIterator[bytes]:
+        yield b"a"
+        await go_on.wait()
+
+    waiting = [
+        asyncio.create_task(attachments.take(access, Caller("mara"), Sent("mara", f"{n}", 0, {}), slow()))
+        for n in range(limits.UPLOADS_EACH)
+    ]
+    await asyncio.sleep(0)
+    with pytest.raises(SlowDown):
+        await attachments.take(access, Caller("mara"), Sent("mara", "more", 0, {}), _chunks(b"a"))
+    await attachments.take(access, Caller("odd"), Sent("odd", "theirs", 0, {}), _chunks(b"a"))
+    go_on.set()
+    assert len({kept.id for kept, _ in await asyncio.gather(*waiting)}) == limits.UPLOADS_EACH
+    await attachments.take(access, Caller("mara"), Sent("mara", "more", 0, {}), _chunks(b"a"))
+
+
+async def test_erasing_a_person_takes_their_files_live_archived_and_unused(make_database: Callable[[], str]) -> None:
+    with Served(make_database()) as served:
+        served.wait_ready()
+        mara, odd = Person(served.url, unique("mara")), Person(served.url, unique("odd"))
+        office = Person(served.url, unique("office"), scope="nestrel.service")
+        place = (await mara.make(members=[odd.user]))["id"]
+        ids = []
+        for n in range(3):
+            one = (await odd.upload(place, b"of odd %d" % n, f"{n}.txt")).json()
+            ids.append(one["attachment_id"])
+            if n < 2:
+                await odd.post(place, "see", attachments=[one["attachment_id"]])
+        theirs = (await mara.upload(place, b"of mara", "m.txt")).json()["attachment_id"]
+        await mara.post(place, "mine", attachments=[theirs])
+        rule = {"keep_last": 2, "then": "archive", "confirm": True}
+        assert (await mara.http.put(f"/conversations/{place}/retention", json=rule)).status_code == 200
+        await office.http.post("/retention/run")
+        where = f"/conversations/{place}/attachments/"
+        assert (await mara.http.get(where + ids[0])).status_code == 200  # archived, for its owner
+        begun = await office.http.post("/erasures", json={"user_id": odd.user, "confirm": True})
+        assert begun.status_code in (200, 201, 202), begun.text
+        until(lambda: len(on_disk(served.files)) == 1)
+        for who in (mara, odd, office):
+            for id_ in ids:
+                assert (await who.http.get(where + id_)).status_code == 404
+        assert (await odd.http.get(where + theirs)).content == b"of mara"

@@ -5,9 +5,6 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
-import signal
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -19,6 +16,7 @@ from nestrel.client.replica.schema import VERSION, opened
 from tests.support import Person, Served, token, unique
 from tests.test_attachments import picture
 from tests.test_cli import Run, lines, make_run
+from tests.test_replica import killed_after
 
 Make = Callable[..., Person]
 
@@ -196,17 +194,8 @@ async def test_files_in_an_outbox_outlive_its_process(person: Make, tmp_path: Pa
     place = (await mara.make())["id"]
     path, written = tmp_path / "killed.db", 0
     for turn in range(2):
-        process = subprocess.Popen(
-            [sys.executable, "-c", _KILLED, mara.url, mara.token, str(path), place, str(tmp_path)],
-            stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        assert process.stdout is not None
-        for _ in range(4 + 4 * turn):
-            process.stdout.readline()
-            written += 1
-        os.kill(process.pid, signal.SIGKILL)
-        process.stdout.close()
-        process.wait(10)
+        killed_after(4 + 4 * turn, _KILLED, mara.url, mara.token, str(path), place, str(tmp_path))
+        written += 4 + 4 * turn
     async with AsyncClient(mara.url, mara.token) as client, client.replica(path) as replica:
         async with asyncio.timeout(120):
             await replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)

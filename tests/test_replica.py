@@ -199,6 +199,17 @@ asyncio.run(main())
 """
 
 
+def killed_after(lines: int, script: str, *arguments: str) -> None:
+    """Run a script until it has written so many lines, and kill it."""
+    process = subprocess.Popen([sys.executable, "-c", script, *arguments], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    for _ in range(lines):
+        process.stdout.readline()
+    os.kill(process.pid, signal.SIGKILL)
+    process.stdout.close()
+    process.wait(10)
+
+
 async def test_an_outbox_outlives_its_process(person: Make, tmp_path: Path) -> None:
     """Killed at any moment, and again: what was taken is posted, once, in its order."""
     mara = person()
@@ -206,16 +217,8 @@ async def test_an_outbox_outlives_its_process(person: Make, tmp_path: Path) -> N
     path = tmp_path / "killed.db"
     written = 0
     for turn in range(3):
-        process = subprocess.Popen(
-            [sys.executable, "-c", _KILLED, mara.url, mara.token, str(path), place], stdout=subprocess.PIPE, text=True
-        )
-        assert process.stdout is not None
-        for _ in range(10 + 15 * turn):
-            process.stdout.readline()
-            written += 1
-        os.kill(process.pid, signal.SIGKILL)
-        process.stdout.close()
-        process.wait(10)
+        killed_after(10 + 15 * turn, _KILLED, mara.url, mara.token, str(path), place)
+        written += 10 + 15 * turn
     async with AsyncClient(mara.url, mara.token) as client, client.replica(path) as replica:
         async with asyncio.timeout(60):
             await replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)

@@ -107,6 +107,8 @@ UPLOAD_SECONDS = 1_800
 """How long the bytes of an attachment may take to come."""
 TRANSFERS = 64
 """Attachments that come or go at one time in one process; each takes about 1 MB."""
+UPLOADS_EACH = 8
+"""Uploads of one member at one time in one process: who sends slowly holds up nobody else."""
 PICTURES_WAITING = 32
 """Pictures that wait to be opened in one process."""
 SYMBOLS_MOST = 20

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import errno
 import hashlib
+from collections import Counter
 from collections.abc import AsyncIterator, Iterator, Mapping
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
@@ -19,6 +20,7 @@ from nestrel.core.problems import NotFound, SlowDown, StoreUnavailable, Trouble,
 from nestrel.files import kinds
 from nestrel.files.objects import CHUNK, Files, FilesUnavailable, Spool
 from nestrel.files.pictures import Picture, Pictures, TooManyPixels
+from nestrel.service import metrics
 from nestrel.store.access import Access, Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import collecting
@@ -48,6 +50,7 @@ class Attachments:
         self._database = database
         self._files = files
         self._turns = 0
+        self._uploading: Counter[str] = Counter()
         self._making: dict[tuple[UUID, int], asyncio.Task[UUID]] = {}
         self.pictures = Pictures()
 
@@ -61,6 +64,19 @@ class Attachments:
         finally:
             self._turns -= 1
 
+    @contextmanager
+    def _upload(self, uploader_id: str) -> Iterator[None]:
+        if self._uploading[uploader_id] >= limits.UPLOADS_EACH:
+            raise SlowDown(f"send at most {limits.UPLOADS_EACH} files at one time", retry_after=2)
+        self._uploading[uploader_id] += 1
+        try:
+            with self._turn():
+                yield
+        finally:
+            self._uploading[uploader_id] -= 1
+            if not self._uploading[uploader_id]:
+                del self._uploading[uploader_id]
+
     async def take(
         self, access: Access, caller: Caller, sent: Sent, chunks: AsyncIterator[bytes]
     ) -> tuple[Attachment, bool]:
@@ -71,13 +87,14 @@ class Attachments:
             OverQuota, NotFound, Forbidden, StoreUnavailable: as `nestrel.store.write.uploads`.
         """
         object_id, bound = uuid4(), not caller.service
-        with self._turn():
+        with self._upload(caller.user_id):
             await uploads.begin(
                 self._database, access, object_id, sent.uploader_id, sent.name, sent.size, sent.digests.get("sha-256"),
                 bound=bound,
             )  # fmt: skip
             try:
                 came = await self._receive(object_id, sent, chunks)
+                metrics.ATTACHMENT_BYTES.labels("in").inc(came.size)
                 return await uploads.finish(self._database, access.id, uuid4(), came, caller, bound=bound)
             except BaseException:
                 with contextlib.suppress(Exception):  # whatever stays, the collector finds
@@ -115,6 +132,7 @@ class Attachments:
         with self._turn(), _troubles():
             reading = self._files.read(object_id, start, end)
             first = await anext(reading, None)
+            metrics.ATTACHMENT_BYTES.labels("out").inc(end - start)
             yield _joined(first, reading)
 
     async def preview(self, shown: Shown, conversation_id: UUID, width: int) -> tuple[UUID, int]:
@@ -193,6 +211,7 @@ class Attachments:
             with _troubles():
                 await self._files.delete(taken)
             await collecting.forget(self._database, taken)
+            metrics.OBJECTS_COLLECTED.inc(len(taken))
         await collecting.forget_days(self._database)
 
 

@@ -33,6 +33,8 @@ SEARCH_STEP_SECONDS = Histogram(
     "Time in which the search index was brought to date; a second lies between two",
     buckets=(0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 30),
 )
+ATTACHMENT_BYTES = Counter("nestrel_attachment_bytes", "Bytes of attachments that came, and that went out", ["way"])
+OBJECTS_COLLECTED = Counter("nestrel_objects_collected", "Files and previews that nothing had any more, deleted")
 MEMORY = Gauge(
     "nestrel_memory_bytes", "What is held of the memory budget, by part", ["of"], multiprocess_mode="livesum"
 )
