@@ -5,11 +5,13 @@ from __future__ import annotations
 import asyncio
 import platform
 from collections.abc import Iterator
+from uuid import uuid4
 
 import httpx
 
 from nestrel import __version__
 from nestrel.core.problems import StoreUnavailable
+from nestrel.files.objects import FilesUnavailable, open_files
 from nestrel.local.postgres import PostgresError, find_binaries
 from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.store import schema
@@ -55,6 +57,20 @@ async def _database(url: str, name: str) -> Finding:
     return "database", True, f"answers, schema {at}"
 
 
+async def _files(settings: Settings) -> Finding:
+    """Whether a file can be written where attachments go, and deleted again."""
+    where = settings.files or str(settings.data_dir / "files")
+    files, name = open_files(settings.files, settings.files_endpoint, settings.data_dir), uuid4()
+    try:
+        spool = await files.spool(name)
+        await spool.write([b"doctor"])
+        await spool.keep()
+        await files.delete([name])
+    except FilesUnavailable as error:
+        return "files", False, f"{where} cannot be written: {error}"
+    return "files", True, f"{where} can be written"
+
+
 def _service(url: str) -> Iterator[Finding]:
     try:
         health = httpx.get(f"{url}/healthz", timeout=3)
@@ -75,5 +91,9 @@ def look(url: str) -> list[Finding]:
     finding, settings = _settings()
     findings.append(finding)
     if settings is not None and settings.database_url is not None:
-        findings += [_tokens(settings), asyncio.run(_database(settings.database_url, settings.schema_))]
+        findings += [
+            _tokens(settings),
+            asyncio.run(_database(settings.database_url, settings.schema_)),
+            asyncio.run(_files(settings)),
+        ]
     return [*findings, *_service(url.rstrip("/"))]

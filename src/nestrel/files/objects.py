@@ -73,6 +73,15 @@ class Files(Protocol):
         """Delete objects; one that is not there is deleted already."""
 
 
+def check_address(address: str) -> None:
+    """Raises `ValueError` for what is neither a folder nor a bucket."""
+    if "://" not in address:
+        return
+    parts = urlsplit(address)
+    if parts.scheme != "s3" or not parts.netloc:
+        raise ValueError("must be a folder, or s3://BUCKET or s3://BUCKET/PREFIX")
+
+
 def open_files(address: str | None, endpoint: str | None, data_dir: Path) -> Files:
     """The files at an address: a folder, or `s3://bucket/prefix` with an `endpoint`. Nothing connects before it is
     used.
@@ -80,15 +89,13 @@ def open_files(address: str | None, endpoint: str | None, data_dir: Path) -> Fil
     Raises:
         ValueError: it is no such address.
     """
-    if address is not None and address.startswith("s3://"):
+    if address is not None:
+        check_address(address)
+    if address is not None and "://" in address:
         from nestrel.files.bucket import Bucket  # a large library, for those alone who use it
 
         parts = urlsplit(address)
-        if not parts.hostname:
-            raise ValueError("must be s3://BUCKET or s3://BUCKET/PREFIX")
         return Bucket(parts.netloc, parts.path.strip("/"), endpoint)
-    if address is not None and "://" in address:
-        raise ValueError("must be a folder, or s3://BUCKET/PREFIX")
     from nestrel.files.folder import Folder
 
     return Folder(Path(address) if address is not None else data_dir / "files")

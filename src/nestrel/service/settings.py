@@ -17,6 +17,7 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
+from nestrel.files.objects import check_address
 from nestrel.live import redis_address
 
 _SECRET_BYTES = 32
@@ -192,6 +193,13 @@ class Settings(BaseSettings):
     def _long_enough(cls, value: SecretStr | None) -> SecretStr | None:
         if value is not None and len(value.get_secret_value().encode()) < _SECRET_BYTES:
             raise ValueError("must have 32 bytes or more (RFC 7518, 3.2)")
+        return value
+
+    @field_validator("files")
+    @classmethod
+    def _files(cls, value: str | None) -> str | None:
+        if value is not None:
+            check_address(value)
         return value
 
     @field_validator("bus")
