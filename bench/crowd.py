@@ -66,9 +66,9 @@ def p99(waits: list[float]) -> float:
     return sorted(waits)[int(len(waits) * 0.99)] * 1e3
 
 
-async def posts_at_a_pace(wire: Wire, place: str, seconds: float) -> list[float]:
+async def posts_at_a_pace(wire: Wire, place: str, seconds: float, pace: int = _POSTS_A_SECOND) -> list[float]:
     """How long each answer took, from the moment at which its post was due."""
-    count = int(seconds * _POSTS_A_SECOND)
+    count = int(seconds * pace)
     due, waits, answered = dict[int, float](), list[float](), asyncio.Event()
 
     def receive(payload: bytes) -> None:
@@ -80,7 +80,7 @@ async def posts_at_a_pace(wire: Wire, place: str, seconds: float) -> list[float]
     wire.on_frame = receive
     begun = time.perf_counter()
     for number in range(count):
-        due[number] = begun + number / _POSTS_A_SECOND
+        due[number] = begun + number / pace
         await asyncio.sleep(max(0.0, due[number] - time.perf_counter()))
         wire.send(
             b'{"type":"post","ref":%d,"conversation_id":"%s","key":"%s","body":"%s"}'

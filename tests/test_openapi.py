@@ -33,7 +33,11 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
     paths = httpx.get(f"{address}/openapi.json").json()["paths"]
     calls = {f"{method.upper()} {path}" for path, methods in paths.items() for method in methods}
     place = "/v1/conversations/{conversation_id}"
+    ids = [one["operationId"] for methods in paths.values() for one in methods.values()]
+    assert len(ids) == len(set(ids))
     assert calls >= {
+        f"POST {place}/attachments", f"GET {place}/attachments/{{attachment_id}}",
+        f"GET {place}/attachments/{{attachment_id}}/preview", f"POST {place}/attachments/{{attachment_id}}/link",
         "GET /v1/me", "PATCH /v1/me", "POST /v1/conversations", "GET /v1/conversations", f"GET {place}",
         f"PATCH {place}", f"DELETE {place}", f"GET {place}/members", f"PUT {place}/members/{{user_id}}",
         f"PATCH {place}/members/{{user_id}}", f"DELETE {place}/members/{{user_id}}", f"POST {place}/messages",

@@ -67,7 +67,7 @@ def beside(prefix: Text, body: str, notes: Text) -> RenderableType:
     parts: list[Any] = [shown]
     if notes:
         parts.append(notes)
-    table = Table.grid(padding=(0, 2, 0, 0))
+    table = Table.grid(padding=0)
     table.add_column(no_wrap=True)
     table.add_column(overflow="fold")
     table.add_row(prefix, Group(*parts))

@@ -146,7 +146,8 @@ async def _shown(service: Service, conversation_id: UUID, attachment_id: UUID, c
         return await attachments.show(connection, access, caller, attachment_id)
 
 
-@router.api_route(_HERE + "/{attachment_id}", methods=["GET", "HEAD"], response_class=Response, responses=_BYTES)
+@router.head(_HERE + "/{attachment_id}", include_in_schema=False)
+@router.get(_HERE + "/{attachment_id}", response_class=Response, responses=_BYTES)
 async def show(
     conversation_id: UUID, attachment_id: UUID, request: Request, service: ServiceDep, caller: CallerDep
 ) -> Response:
@@ -155,8 +156,8 @@ async def show(
     return await _whole(service, request, shown)
 
 
-@router.api_route(_HERE + "/{attachment_id}/preview", methods=["GET", "HEAD"], response_class=Response,
-                  responses=_PREVIEW)  # fmt: skip
+@router.head(_HERE + "/{attachment_id}/preview", include_in_schema=False)
+@router.get(_HERE + "/{attachment_id}/preview", response_class=Response, responses=_PREVIEW)
 async def preview(
     conversation_id: UUID,
     attachment_id: UUID,
@@ -206,7 +207,8 @@ def _opened_link(service: Service, link: str) -> tuple[Caller, UUID, UUID]:
     return Caller(maker, trusted), conversation_id, attachment_id
 
 
-@router.api_route("/links/{link}", methods=["GET", "HEAD"], response_class=Response, responses=_BYTES)
+@router.head("/links/{link}", include_in_schema=False)
+@router.get("/links/{link}", response_class=Response, responses=_BYTES)
 async def follow_link(link: str, request: Request, service: ServiceDep) -> Response:
     """The bytes of an attachment, by a link that somebody made who may still read it. Needs no token."""
     await service.load_seal()
