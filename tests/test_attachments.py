@@ -351,6 +351,8 @@ async def test_links_work_without_a_token_while_their_maker_may_read(person: Mak
     until(lambda: httpx.get(answer.json()["url"]).status_code == 404)
     await odd.http.delete(f"/conversations/{place}/members/{odd.user}")
     assert httpx.get(url).status_code == 404
+    for rest in ("", "/preview"):
+        assert (await odd.http.get(where(place, one, rest))).status_code == 404
     assert (await mara.http.post(where(place, one, "/link"))).status_code == 201
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import os
 import subprocess
 import sys
 from collections.abc import AsyncIterator, Callable, Iterator
@@ -14,6 +15,7 @@ from uuid import UUID, uuid4
 
 import asyncpg
 import httpx
+import psutil
 import pytest
 
 from nestrel.core import limits
@@ -22,6 +24,7 @@ from nestrel.core.problems import InvalidRequest, OverQuota, Problem, SlowDown
 from nestrel.files.bucket import Bucket
 from nestrel.files.folder import Folder
 from nestrel.files.objects import Files, FilesUnavailable
+from nestrel.files.pictures import Pictures
 from nestrel.local.postgres import free_port
 from nestrel.service.attachments import Attachments, Sent
 from nestrel.store.access import Caller, see
@@ -213,6 +216,24 @@ async def test_what_is_kept_is_there_and_what_is_deleted_is_not(files: Files) ->
             await files.size(name)
         with pytest.raises(FilesUnavailable):
             await anext(files.read(name, 0, 5))
+
+
+async def test_what_opens_pictures_reads_them_and_no_more(tmp_path: Path) -> None:
+    """It dies of what it cannot bear, and is there again for the next picture."""
+    pictures = Pictures()
+    (tmp_path / "berth.png").write_bytes(killed_files.picture())
+    with (tmp_path / "berth.png").open("r+b") as file:
+        for _ in range(2):
+            found = await pictures.look(file.fileno())
+            assert found is not None
+            assert (found.width, found.height) == (400, 300)
+            [process] = [one for one in psutil.Process().children() if "nestrel.files.painter" in one.cmdline()]
+            own = {Path(f"/proc/{process.pid}/fd/{n}").resolve() for n in os.listdir(f"/proc/{process.pid}/fd")}
+            assert tmp_path / "berth.png" not in own
+            assert process.rlimit(psutil.RLIMIT_FSIZE) == (0, 0)
+            process.kill()
+            assert await pictures.look(file.fileno()) is None  # it counts as broken, and nothing else happens
+    pictures.end()
 
 
 async def test_a_service_keeps_its_files_in_a_bucket(make_database: Callable[[], str], bucket: str) -> None:

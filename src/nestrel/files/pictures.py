@@ -67,7 +67,12 @@ class _Process:
     def ask(self, wanted: int, descriptor: int) -> tuple[int, bytes]:
         """Raises OSError when it has died, or takes too long."""
         until = time.monotonic() + _SECONDS
-        socket.send_fds(self._line, [QUESTION.pack(wanted)], [descriptor])
+        # Opened anew, for reading alone: what opens strangers' pictures cannot change what is kept of them.
+        reading = os.open(f"/proc/self/fd/{descriptor}", os.O_RDONLY)
+        try:
+            socket.send_fds(self._line, [QUESTION.pack(wanted)], [reading])
+        finally:
+            os.close(reading)
         outcome, size = ANSWER.unpack(self._receive(ANSWER.size, until))
         return outcome, self._receive(size, until)
 
