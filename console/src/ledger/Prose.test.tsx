@@ -5,7 +5,9 @@ import { Prose } from "./Prose";
 
 type Vector = { name: string; body: string; html: string };
 
-const { vectors } = JSON.parse(readFileSync("../docs/vectors/markdown.json", "utf8")) as { vectors: Vector[] };
+const { vectors } = JSON.parse(readFileSync("../docs/vectors/markdown.json", "utf8")) as {
+  vectors: Vector[];
+};
 
 /** The elements alone: no attributes of how they look, no white space between blocks. */
 const bare = (html: string): string =>
