@@ -5,7 +5,7 @@ import type { Attachment, Message } from "../api/client";
 import { Button } from "../app/ui";
 import { bytesText } from "../lib/format";
 import type { Seat } from "../sync/seat";
-import { fetched } from "./Attached";
+import { fetched } from "./fetched";
 import { usePicture } from "./usePicture";
 
 type Props = {

@@ -41,7 +41,7 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
     signal.signal(signal.SIGTERM, lambda _number, _frame: sys.exit(0))
     from nestrel.demo import run, seed
     from nestrel.demo.issuer import IssuerError
-    from nestrel.files.objects import open_files
+    from nestrel.files.opening import open_files
     from nestrel.local.postgres import PostgresError
     from nestrel.service import server
 

@@ -11,7 +11,8 @@ import httpx
 
 from nestrel import __version__
 from nestrel.core.problems import StoreUnavailable
-from nestrel.files.objects import FilesUnavailable, open_files
+from nestrel.files.objects import FilesUnavailable
+from nestrel.files.opening import open_files
 from nestrel.local.postgres import PostgresError, find_binaries
 from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.store import schema

@@ -17,7 +17,7 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
-from nestrel.files.objects import check_address
+from nestrel.files.opening import check_address
 from nestrel.live import redis_address
 
 _SECRET_BYTES = 32

@@ -18,7 +18,7 @@ from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.core.rate import RateLimit
-from nestrel.files.objects import open_files
+from nestrel.files.opening import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub

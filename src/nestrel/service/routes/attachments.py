@@ -14,19 +14,16 @@ from uuid import UUID
 
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
-from starlette.types import Receive, Scope, Send
 
 from nestrel.core import objects as wire
 from nestrel.core.attachments import NAMELESS, Attachment, clean_name
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
 from nestrel.core.times import format_time
-from nestrel.service import ranges
+from nestrel.service import streamed
 from nestrel.service.attachments import Sent
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
 from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
-from nestrel.service.ranges import Part
 from nestrel.service.state import Service
-from nestrel.store import rows
 from nestrel.store.access import Caller, see
 from nestrel.store.read import attachments
 from nestrel.store.read.attachments import Shown
@@ -172,7 +169,7 @@ async def preview(
     object_id, size = await service.attachments.preview(shown, conversation_id, int(query.width))
     etag = f'"{shown.attachment.sha256.hex()}-{query.width}"'
     headers = {"Content-Type": "image/webp", "Content-Disposition": "inline"}
-    return await _bytes(service, request, object_id, size, etag, headers)
+    return await streamed.answer(service, request, object_id, size, etag, headers)
 
 
 @router.post(_HERE + "/{attachment_id}/link", status_code=201, responses=documented(wire.AttachmentLink, status=201))
@@ -225,7 +222,7 @@ async def follow_link(link: str, request: Request, service: ServiceDep) -> Respo
 async def _whole(service: Service, request: Request, shown: Shown) -> Response:
     one = shown.attachment
     headers = {"Content-Type": _type_of(one), "Content-Disposition": _disposition(one)}
-    return await _bytes(service, request, shown.object_id, one.size, f'"{one.sha256.hex()}"', headers)
+    return await streamed.answer(service, request, shown.object_id, one.size, f'"{one.sha256.hex()}"', headers)
 
 
 def _type_of(one: Attachment) -> str:
@@ -237,59 +234,3 @@ def _disposition(one: Attachment) -> str:
     plain = "".join(c if c.isascii() and c.isprintable() and c not in '"\\%' else "_" for c in one.name)
     kind = "inline" if one.still else "attachment"
     return f"{kind}; filename=\"{plain}\"; filename*=UTF-8''{quote(one.name, safe='')}"
-
-
-_GUARDED = {
-    "Accept-Ranges": "bytes",
-    "Cache-Control": "private, no-cache",
-    "Content-Security-Policy": "sandbox",
-    "Cross-Origin-Resource-Policy": "same-origin",
-}
-
-
-async def _bytes(
-    service: Service, request: Request, object_id: UUID, size: int, etag: str, headers: dict[str, str]
-) -> Response:
-    wanted = ranges.wanted(request.headers, etag, size)
-    guarded = {**_GUARDED, "ETag": etag}
-    if wanted.status == 304:
-        return Response(status_code=304, headers=guarded)
-    if wanted.status == 412:
-        return _refused(412, "Precondition Failed", f"the attachment is {etag}", guarded)
-    if wanted.status == 416:
-        detail = f"there are {size:,} bytes; ask for some of them"
-        return _refused(416, "Range Not Satisfiable", detail, {**guarded, "Content-Range": f"bytes */{size}"})
-    headers = {**guarded, **headers, "Content-Length": str(wanted.end - wanted.start)}
-    if wanted.status == 206:
-        headers["Content-Range"] = f"bytes {wanted.start}-{wanted.end - 1}/{size}"
-    if request.method == "HEAD":
-        return Response(status_code=wanted.status, headers=headers)
-    return _Streamed(service, object_id, wanted, headers, request)
-
-
-def _refused(status: int, title: str, detail: str, headers: dict[str, str]) -> Response:
-    """A refusal that says no more than its status does (RFC 9457, 4.2.1)."""
-    body = rows.dump({"type": "about:blank", "title": title, "status": status, "detail": detail})
-    return Response(body, status, headers, "application/problem+json")
-
-
-class _Streamed(Response):
-    """Bytes as they are read, no faster than they are taken."""
-
-    def __init__(
-        self, service: Service, object_id: UUID, wanted: Part, headers: dict[str, str], request: Request
-    ) -> None:
-        super().__init__(None, wanted.status, headers)
-        self._service = service
-        self._object_id = object_id
-        self._wanted = wanted
-        self._request = request
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        async with self._service.attachments.open(self._object_id, self._wanted.start, self._wanted.end) as parts:
-            await send({"type": "http.response.start", "status": self.status_code, "headers": self.raw_headers})
-            async for part in parts:
-                if await self._request.is_disconnected():
-                    return
-                await send({"type": "http.response.body", "body": part, "more_body": True})
-            await send({"type": "http.response.body", "body": b"", "more_body": False})
