@@ -35,6 +35,7 @@ COMMANDS = {
     "follow": _Command("messages", "Show what happens in CONVERSATION as it happens, until interrupted."),
     "history": _Command("messages", "Show messages of CONVERSATION, oldest at the top."),
     "import": _Command("transfer", "Bring in messages from FILE, or from standard input with -.", "import_"),
+    "invitations": _Command("invitations", "Let people join who have a token."),
     "like": _Command("changing", "Set your reaction on message SEQ."),
     "people": _Command("people", "List the people whom you can see."),
     "post": _Command("messages", "Post BODY into CONVERSATION."),

@@ -32,6 +32,8 @@ if TYPE_CHECKING:
         Erasure,
         ErasurePreview,
         HistoryPage,
+        Invitation,
+        Invited,
         Member,
         Message,
         Profile,
@@ -83,8 +85,8 @@ _WHERE = {
     "nestrel.client.replica.synced": "SyncedReplica",
     "nestrel.core.objects": (
         "ArchivePage ArchiveSegment Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody "
-        "Erasure ErasurePreview HistoryPage Member Message Profile Reacted Reaction Reader Receipt RefusedLine "
-        "RetentionPreview RetentionRule RetentionRun"
+        "Erasure ErasurePreview HistoryPage Invitation Invited Member Message Profile Reacted Reaction Reader "
+        "Receipt RefusedLine RetentionPreview RetentionRule RetentionRun"
     ),
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (
@@ -135,6 +137,8 @@ __all__ = [
     "Importer",
     "InternalError",
     "InvalidRequest",
+    "Invitation",
+    "Invited",
     "KeyReused",
     "LiveConversation",
     "Member",

@@ -20,6 +20,9 @@ from nestrel.core.objects import (
     Conversation,
     ConversationPage,
     Hit,
+    Invitation,
+    InvitationPage,
+    Invited,
     Member,
     MemberPage,
     PeoplePage,
@@ -252,6 +255,42 @@ class AsyncClient(KeepingCalls):
     async def remove_member(self, conversation_id: str, user_id: str = "me") -> None:
         """Leave, or remove someone."""
         await self._transport.json("DELETE", path(conversation_id, "members", user_id))
+
+    # Invitations
+
+    async def invite(
+        self,
+        conversation_id: str,
+        *,
+        role: Literal["owner", "moderator", "writer", "reader"] | None = None,
+        uses: int | None = None,
+        expires_in: int | None = None,
+    ) -> Invitation:
+        """Make an invitation to a role no higher than one's own, which works so often and for so many seconds. Its
+        `token` is in this answer alone; whoever has it can join."""
+        wanted = {"role": role, "uses": uses, "expires_in": expires_in}
+        body = {name: value for name, value in wanted.items() if value is not None}
+        answer = await self._transport.json("POST", path(conversation_id, "invitations"), body=body)
+        return Invitation.model_validate(answer)
+
+    async def invitations(self, conversation_id: str) -> AsyncIterator[Invitation]:
+        """The invitations of a conversation, the oldest first, without their tokens."""
+        async for item in self._listed(InvitationPage, conversation_id, "invitations"):
+            yield item
+
+    async def revoke(self, conversation_id: str, invitation_id: str) -> None:
+        """Take an invitation back."""
+        where = path(conversation_id, "invitations", invitation_id)
+        await self._transport.json("DELETE", where, repeatable=True)
+
+    async def invited(self, token: str) -> Invited:
+        """What an invitation leads to. Raises `Expired` for one that is used up or past its time."""
+        return Invited.model_validate(await self._get(f"/invitations/{quote(token, safe='')}"))
+
+    async def accept(self, token: str) -> Conversation:
+        """Join by an invitation; who is a member already uses nothing up."""
+        where = f"/invitations/{quote(token, safe='')}/accept"
+        return Conversation.model_validate(await self._transport.json("POST", where, repeatable=True))
 
     # Changes
 

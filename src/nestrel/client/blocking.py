@@ -24,6 +24,8 @@ from nestrel.core.objects import (
     ErasurePreview,
     HistoryPage,
     Hit,
+    Invitation,
+    Invited,
     Member,
     Message,
     Profile,
@@ -187,6 +189,34 @@ class Client(OnThread):
     def remove_member(self, conversation_id: str, user_id: str = "me") -> None:
         """Leave, or remove someone."""
         self._run(self._client.remove_member(conversation_id, user_id))
+
+    def invite(
+        self,
+        conversation_id: str,
+        *,
+        role: Literal["owner", "moderator", "writer", "reader"] | None = None,
+        uses: int | None = None,
+        expires_in: int | None = None,
+    ) -> Invitation:
+        """Make an invitation to a role no higher than one's own, which works so often and for so many seconds. Its
+        `token` is in this answer alone; whoever has it can join."""
+        return self._run(self._client.invite(conversation_id, role=role, uses=uses, expires_in=expires_in))
+
+    def invitations(self, conversation_id: str) -> Generator[Invitation]:
+        """The invitations of a conversation, the oldest first, without their tokens."""
+        return self._iterate(self._client.invitations(conversation_id))
+
+    def revoke(self, conversation_id: str, invitation_id: str) -> None:
+        """Take an invitation back."""
+        self._run(self._client.revoke(conversation_id, invitation_id))
+
+    def invited(self, token: str) -> Invited:
+        """What an invitation leads to. Raises `Expired` for one that is used up or past its time."""
+        return self._run(self._client.invited(token))
+
+    def accept(self, token: str) -> Conversation:
+        """Join by an invitation; who is a member already uses nothing up."""
+        return self._run(self._client.accept(token))
 
     def changes(self, conversation_id: str, cursor: str | None = None, *, limit: int = 200) -> ChangeSet:
         """What changed since a change cursor; without one, the newest page with `reset`."""

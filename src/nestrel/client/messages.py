@@ -15,6 +15,7 @@ from nestrel.core.objects import (
     EarlierBody,
     EditPage,
     HistoryPage,
+    InvitationPage,
     MemberPage,
     Message,
     MessageBatch,
@@ -27,7 +28,9 @@ from nestrel.core.objects import (
 from nestrel.core.symbols import LIKE
 from nestrel.core.times import format_time
 
-_Page = type[ArchivePage] | type[EditPage] | type[MemberPage] | type[ReactionPage] | type[ReaderPage]
+_Page = (
+    type[ArchivePage] | type[EditPage] | type[InvitationPage] | type[MemberPage] | type[ReactionPage] | type[ReaderPage]
+)
 
 
 def path(conversation_id: str, *rest: str) -> str:

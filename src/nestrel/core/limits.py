@@ -89,6 +89,9 @@ MENTIONS = 50
 """Users whom one message names."""
 MENTIONS_COUNTED = 1_000
 """So far unread mentions are counted."""
+INVITATIONS = 1_000
+"""Invitations of one conversation."""
+INVITATION_SECONDS_MOST = 366 * 86_400
 ATTACHMENTS = 10
 """Attachments of one message."""
 FILE_NAME_CHARS = 255

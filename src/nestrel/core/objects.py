@@ -68,6 +68,29 @@ class Message(WireObject):
     mentions: list[str] = Field(default=[], description="User ids, at most 50.")
 
 
+class Invitation(WireObject):
+    """What lets who has its token join. The `token` is in the answer that made it, and nowhere else."""
+
+    invitation_id: str
+    token: str | None = None
+    role: Role
+    uses_left: int | None
+    expires_at: datetime | None
+    created_by: str
+    created_at: datetime
+
+
+class Invited(WireObject):
+    """What an invitation leads to."""
+
+    conversation_id: str
+    title: str
+    name: str | None
+    kind: Kind
+    members: int
+    role: Role
+
+
 class Member(WireObject):
     """A user in a conversation; with `left_at` set, one who is no longer."""
 
@@ -170,6 +193,12 @@ class ConversationPage(WireObject):
 
 class MemberPage(WireObject):
     items: list[Member]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class InvitationPage(WireObject):
+    items: list[Invitation]
     next: str | None
     profiles: dict[str, Profile]
 

@@ -27,6 +27,11 @@ class Role(StrEnum):
 _RANK = {Role.READER: 0, Role.WRITER: 1, Role.MODERATOR: 2, Role.OWNER: 3}
 
 
+def ranks_above(one: Role, other: Role) -> bool:
+    """Whether one role may do more than another."""
+    return _RANK[one] > _RANK[other]
+
+
 def may_post(kind: Kind, role: Role | None, *, service: bool = False) -> bool:
     """Whether a member of this role, None for no member, posts in a conversation of this kind."""
     if service:

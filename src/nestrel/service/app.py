@@ -18,6 +18,7 @@ from nestrel.service.routes import (
     changes,
     conversations,
     erasures,
+    invitations,
     me,
     members,
     message,
@@ -68,8 +69,8 @@ def make_app(settings: Settings) -> FastAPI:
     app.state.service = service
     app.router.routes.extend(_DIRECT)
     for resource in (
-        messages, message, attachments, reactions, receipt, changes, streams, conversations, members, me, people,
-        search, retention, archive, transfer, erasures,
+        messages, message, attachments, reactions, receipt, changes, streams, conversations, members, invitations,
+        me, people, search, retention, archive, transfer, erasures,
     ):  # fmt: skip
         app.include_router(resource.router, prefix="/v1")
     app.include_router(operations.router)

@@ -47,7 +47,9 @@ _PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosni
 _UPLOADS = "/attachments"
 """What ends so takes a file, which is streamed and never held whole."""
 _LINKS = "/v1/links/"
-"""What lies below stands for itself and needs no token; who reads it has what it leads to, so no log has it."""
+"""What lies below stands for itself and needs no token."""
+_SECRET = (_LINKS, "/v1/invitations/")
+"""Who reads what lies below has what it leads to, so no log has it."""
 
 
 def most_of(path: str, file_bytes: int) -> int:
@@ -115,7 +117,7 @@ class Envelope:
                 refusal = problems.response(problems.problem_of(error), request_id)
                 await refusal(scope, receive, send_with_id)
         except Exception:
-            log.exception("request.failed", request_id=request_id, path=_LINKS if path.startswith(_LINKS) else path)
+            log.exception("request.failed", request_id=request_id, path="secret" if path.startswith(_SECRET) else path)
             if not started_answer:
                 bug = InternalError("this is a bug of the service; its log has the request id")
                 await problems.response(bug, request_id)(scope, receive, send_with_id)
@@ -188,7 +190,7 @@ def _record(scope: Scope, status: int, seconds: float) -> None:
     (log.debug if quiet else log.info)(
         "request",
         method=scope["method"],
-        path=path if scope["path"].startswith(_LINKS) else scope["path"],
+        path=path if scope["path"].startswith(_SECRET) else scope["path"],
         client=scope["client"][0] if scope["client"] else None,
         status=status,
         ms=round(seconds * 1000, 1),

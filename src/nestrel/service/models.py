@@ -215,6 +215,15 @@ class LinkRequest(Request):
     expires_in: Annotated[StrictInt, Field(ge=1, le=limits.LINK_SECONDS_MOST)] = limits.LINK_SECONDS
 
 
+class MakeInvitation(Request):
+    """Whom it makes of who uses it, how often it works, and for how many seconds; without these the default role, as
+    often as one likes, for ever."""
+
+    role: Role | None = None
+    uses: Annotated[StrictInt, Field(ge=1, le=1_000_000)] | None = None
+    expires_in: Annotated[StrictInt, Field(ge=1, le=limits.INVITATION_SECONDS_MOST)] | None = None
+
+
 class MessagesQuery(Request):
     """A page of history. A cursor stands for the whole query: only `limit` may be sent beside it."""
 

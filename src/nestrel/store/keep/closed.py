@@ -37,7 +37,15 @@ DELETE FROM nestrel.expired_keys WHERE conversation_id = $1
 """
 _DELETE_REST = [
     f"DELETE FROM nestrel.{table} WHERE conversation_id = $1"
-    for table in ("expiry_due", "discarded_runs", "attached", "loosened", "attachments", "expired_attachments")
+    for table in (
+        "expiry_due",
+        "discarded_runs",
+        "attached",
+        "loosened",
+        "attachments",
+        "expired_attachments",
+        "invitations",
+    )
 ]
 # Its files go first, for the collector. No more come: the end of an upload has the conversation's lock, or finds it
 # closed.

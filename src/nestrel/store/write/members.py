@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from uuid import UUID
 
+from nestrel.core.invitations import lost_by
 from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
 from nestrel.core.problems import NotFound
 from nestrel.core.roles import Role
@@ -12,7 +13,7 @@ from nestrel.store import epochs
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
-from nestrel.store.native import Connection, fetch
+from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.write import directory
 
 _CENSUS = """
@@ -51,9 +52,14 @@ FROM moved WHERE conversation_id = $1 AND user_id = $3 AND left_at IS NULL
 RETURNING members.rev
 """
 
+_END_INVITATIONS = """
+DELETE FROM nestrel.invitations
+WHERE conversation_id = $1 AND created_by = $2 AND NOT by_service AND role = ANY($3::text[])
+"""
+
 
 @dataclass(frozen=True, slots=True)
-class _Census:
+class Census:
     """What a decision on a member needs: the member's role, whether owners are more than one, and all members."""
 
     role: Role | None
@@ -69,15 +75,15 @@ async def put(database: Database, caller: Caller, conversation_id: UUID, user_id
     """
     async with database.write() as connection:
         standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await _census(connection, conversation_id, user_id)
-        if user_id == caller.user_id and census.role is None:
+        known = await census(connection, conversation_id, user_id)
+        if user_id == caller.user_id and known.role is None:
             role = role_on_joining(standing, wanted)
-        elif user_id == caller.user_id and wanted in (None, census.role):
-            role = census.role or role_on_joining(standing, wanted)
+        elif user_id == caller.user_id and wanted in (None, known.role):
+            role = known.role or role_on_joining(standing, wanted)
         else:
-            role = role_on_adding(standing, census.role, wanted, census.owners)
-        await _put(database, connection, conversation_id, user_id, census.role, role)
-    return census.role is None
+            role = role_on_adding(standing, known.role, wanted, known.owners)
+        await enter(database, connection, conversation_id, user_id, known.role, role)
+    return known.role is None
 
 
 async def change(database: Database, caller: Caller, conversation_id: UUID, user_id: str, wanted: Role) -> None:
@@ -88,11 +94,11 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, user
     """
     async with database.write() as connection:
         standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await _census(connection, conversation_id, user_id)
-        role = role_on_adding(standing, census.role or Role.READER, wanted, census.owners)
-        if census.role is None:
+        known = await census(connection, conversation_id, user_id)
+        role = role_on_adding(standing, known.role or Role.READER, wanted, known.owners)
+        if known.role is None:
             raise NotFound("there is no such member")
-        await _put(database, connection, conversation_id, user_id, census.role, role)
+        await enter(database, connection, conversation_id, user_id, known.role, role)
 
 
 async def end(database: Database, caller: Caller, conversation_id: UUID, user_id: str) -> None:
@@ -104,24 +110,33 @@ async def end(database: Database, caller: Caller, conversation_id: UUID, user_id
     own = user_id == caller.user_id
     async with database.write() as connection:
         standing = (await see(connection, conversation_id, caller, lock=True)).standing
-        census = await _census(connection, conversation_id, user_id)
-        check_leaving(standing, census.role, census.owners, census.members, own=own)
+        known = await census(connection, conversation_id, user_id)
+        check_leaving(standing, known.role, known.owners, known.members, own=own)
         [(rev,)] = await fetch(connection, _LEAVE, conversation_id, "left" if own else "removed", user_id)
+        await _end_invitations(connection, conversation_id, user_id, None)
         await database.announce(connection, [Moved(conversation_id, rev)])
 
 
-async def _census(connection: Connection, conversation_id: UUID, user_id: str) -> _Census:
+async def census(connection: Connection, conversation_id: UUID, user_id: str) -> Census:
+    """What there is to know of a member, or of who is none, under the conversation's lock."""
     [(role, owners, members)] = await fetch(connection, _CENSUS, conversation_id, user_id)
-    return _Census(Role(role) if role else None, owners, members)
+    return Census(Role(role) if role else None, owners, members)
 
 
-async def _put(
+async def _end_invitations(connection: Connection, conversation_id: UUID, user_id: str, role: Role | None) -> None:
+    """End the invitations that somebody who now has this role may not make any more."""
+    await execute(connection, _END_INVITATIONS, conversation_id, user_id, [one.value for one in lost_by(role)])
+
+
+async def enter(
     database: Database, connection: Connection, conversation_id: UUID, user_id: str, present: Role | None, role: Role
 ) -> None:
+    """Give somebody a role, under the conversation's lock: `present` is the one that they have."""
     if role is present:
         return
     new = present is None
     [(rev,)] = await fetch(connection, _PUT, int(new), conversation_id, user_id, role.value)
+    await _end_invitations(connection, conversation_id, user_id, role)
     if new:
         await directory.enlist(connection, [user_id])
     await database.announce(connection, [Moved(conversation_id, rev, (user_id,) if new else ())])

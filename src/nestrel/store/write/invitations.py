@@ -1,0 +1,100 @@
+"""Invitations: made, taken back and accepted, each under the conversation's lock."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.invitations import Invitation, check_inviting, role_to_invite, unknown
+from nestrel.core.problems import OverQuota
+from nestrel.core.roles import Role
+from nestrel.store.access import Caller, see
+from nestrel.store.database import Database
+from nestrel.store.native import execute, fetch
+from nestrel.store.read.invitations import COLUMNS, invitation
+from nestrel.store.write import members
+
+_MAKE = f"""
+INSERT INTO nestrel.invitations (conversation_id, id, token_hash, role, uses_left, expires_at, created_by, by_service)
+SELECT $1, $2, $3, $4, $5, clock_timestamp() + make_interval(secs => $6::float8), $7, $8
+WHERE (SELECT count(*) FROM nestrel.invitations WHERE conversation_id = $1) < {limits.INVITATIONS}
+RETURNING {COLUMNS}
+"""
+# What nobody can use any more makes room.
+_MAKE_ROOM = """
+DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND (uses_left = 0 OR expires_at <= clock_timestamp())
+"""
+_REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2"
+_PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
+_LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
+_FIND = f"SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations WHERE token_hash = $1"
+_USE = "UPDATE nestrel.invitations SET uses_left = uses_left - 1 WHERE conversation_id = $1 AND id = $2"
+
+
+async def make(
+    database: Database,
+    caller: Caller,
+    conversation_id: UUID,
+    id_: UUID,
+    token_hash: bytes,
+    wanted: Role | None,
+    uses: int | None,
+    seconds: int | None,
+) -> Invitation:
+    """Make an invitation.
+
+    Raises:
+        NotFound, Forbidden, InvalidRequest: as `nestrel.core.invitations.role_to_invite`.
+        OverQuota: the conversation has as many as it may.
+    """
+    async with database.write() as connection:
+        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        role = role_to_invite(standing, wanted)
+        row = (conversation_id, id_, token_hash, role.value, uses, seconds, caller.user_id, caller.service)
+        found = await fetch(connection, _MAKE, *row)
+        if not found:
+            await execute(connection, _MAKE_ROOM, conversation_id)
+            found = await fetch(connection, _MAKE, *row)
+        if not found:
+            raise OverQuota(
+                f"a conversation has at most {limits.INVITATIONS:,} invitations; take some back",
+                extra={"quota": "invitations", "limit": limits.INVITATIONS},
+            )
+    return invitation(found[0])
+
+
+async def revoke(database: Database, caller: Caller, conversation_id: UUID, id_: UUID) -> None:
+    """Take an invitation back; one that is not there is taken back already.
+
+    Raises:
+        NotFound, Forbidden: the caller may not see the conversation, or not do this.
+    """
+    async with database.write() as connection:
+        check_inviting((await see(connection, conversation_id, caller, lock=True)).standing)
+        await execute(connection, _REVOKE, conversation_id, id_)
+
+
+async def accept(database: Database, caller: Caller, token_hash: bytes) -> UUID:
+    """Join by an invitation; the conversation. Who is a member already uses nothing up.
+
+    Raises:
+        NotFound: there is no such invitation.
+        Expired: it is used up, or past its time.
+    """
+    async with database.write() as connection:
+        place = await fetch(connection, _PLACE, token_hash)
+        if not place:
+            raise unknown()
+        conversation_id: UUID = place[0][0]
+        locked = await fetch(connection, _LOCK, conversation_id)
+        found = await fetch(connection, _FIND, token_hash)  # under the lock: whoever ended it meanwhile has done so
+        if not locked or locked[0][0] or not found:
+            raise unknown()
+        *row, now = found[0]
+        one = invitation(row)
+        known = await members.census(connection, conversation_id, caller.user_id)
+        if known.role is None:
+            one.check_open(now)
+            await execute(connection, _USE, conversation_id, one.id)
+            await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
+    return conversation_id
