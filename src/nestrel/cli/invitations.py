@@ -99,12 +99,12 @@ def revoke(client: Client, conversation: str, invitation_id: str) -> None:
 
 
 @invitations.command()
-@click.argument("token")
+@click.argument("invitation", metavar="TOKEN")
 @as_json
 @with_client
-def show(client: Client, token: str, as_json: bool) -> None:
+def show(client: Client, invitation: str, as_json: bool) -> None:
     """Show what the invitation TOKEN leads to."""
-    found = client.invited(token)
+    found = client.invited(invitation)
     if as_json:
         output.json_line(found)
     else:
@@ -114,12 +114,12 @@ def show(client: Client, token: str, as_json: bool) -> None:
 
 
 @invitations.command()
-@click.argument("token")
+@click.argument("invitation", metavar="TOKEN")
 @as_json
 @with_client
-def accept(client: Client, token: str, as_json: bool) -> None:
+def accept(client: Client, invitation: str, as_json: bool) -> None:
     """Join by the invitation TOKEN."""
-    joined = client.accept(token)
+    joined = client.accept(invitation)
     if as_json:
         output.json_line(joined)
     else:
