@@ -36,6 +36,8 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
     ids = [one["operationId"] for methods in paths.values() for one in methods.values()]
     assert len(ids) == len(set(ids))
     assert calls >= {
+        f"POST {place}/invitations", f"GET {place}/invitations", f"DELETE {place}/invitations/{{invitation_id}}",
+        "GET /v1/invitations/{token}", "POST /v1/invitations/{token}/accept",
         f"POST {place}/attachments", f"GET {place}/attachments/{{attachment_id}}",
         f"GET {place}/attachments/{{attachment_id}}/preview", f"POST {place}/attachments/{{attachment_id}}/link",
         "GET /v1/me", "PATCH /v1/me", "POST /v1/conversations", "GET /v1/conversations", f"GET {place}",
