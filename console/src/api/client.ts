@@ -41,7 +41,9 @@ export function makeApi(member: string, token: () => string, check: () => void) 
 
 /** Send a request, and note both ways on the wire's log. */
 async function noted(member: string, request: Request): Promise<Response> {
-  const { pathname, search } = new URL(request.url);
+  const { pathname: whole, search } = new URL(request.url);
+  // What lets somebody join is nobody's to copy from the log.
+  const pathname = whole.replace(/(\/v1\/invitations\/)[^/]+/, "$1…");
   const sent = request.body ? await request.clone().text() : "";
   wireLog.note(
     { member, way: "out", door: "http", what: `${request.method} ${pathname}${search}`, ms: null },

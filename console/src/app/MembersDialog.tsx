@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { answered, type Conversation, type Member, type Profile } from "../api/client";
+import { Inviting } from "./Inviting";
 import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
@@ -106,6 +107,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
               </Button>
             </form>
           )}
+          {manages && <Inviting conversation={conversation} />}
           {(problem || members.error) && (
             <p role="alert" className="mt-2 text-buoy">
               {problem || members.error?.message}

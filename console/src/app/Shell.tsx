@@ -6,6 +6,7 @@ import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
 import { Finder } from "./Finder";
+import { InvitedPage } from "./InvitedPage";
 import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
@@ -37,6 +38,7 @@ export function Shell() {
       </header>
       <Routes>
         <Route path="/side-by-side/:id?" element={<SideBySide />} />
+        <Route path="/invited/:token" element={<InvitedPage />} />
         <Route path="/search" element={<SearchPage />} />
         <Route path="/wire" element={<WirePage />} />
         <Route
