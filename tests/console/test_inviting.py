@@ -13,7 +13,7 @@ async def test_a_link_is_made_and_whoever_has_it_joins(browser: Browser, service
     place = (await mara.make(title="Night watch"))["id"]
     page = await paste(browser, service, mara.token)
     await page.get_by_role("navigation").get_by_role("link", name="Night watch").click()
-    await page.get_by_role("button", name="1 members").click()
+    await page.get_by_role("button", name="1 member").click()
     await page.get_by_role("button", name="Make an invitation link").click()
     link = await page.get_by_label("Invitation link").input_value()
     await check_accessible(page)

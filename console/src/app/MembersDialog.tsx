@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { answered, type Conversation, type Member, type Profile } from "../api/client";
 import { Inviting } from "./Inviting";
+import { counted } from "../lib/format";
 import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
@@ -55,7 +56,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className="text-xs whitespace-nowrap underline">
-        {conversation.members} members
+        {counted(conversation.members, "member")}
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />
