@@ -395,3 +395,31 @@ async def test_a_hundred_unused_are_as_many_as_one_has(person: Make) -> None:
     )  # fmt: skip
     digest = f"sha-256=:{base64.b64encode(hashlib.sha256(b'x').digest()).decode()}:"
     assert (await mara.upload(place, b"x", "5.txt", Content_Digest=digest)).status_code == 200
+
+
+async def test_at_every_door(person: Make) -> None:
+    mara, odd = person(), person()
+    place = (await mara.make(members=[odd.user]))["id"]
+    first, second = await sent(mara, place, b"1"), await sent(mara, place, b"2")
+    ids = [first["attachment_id"], second["attachment_id"]]
+    async with mara.socket() as wire, odd.socket() as other:
+        await other.command(type="follow", conversation_id=place)
+        done = await wire.command(type="post", conversation_id=place, key="k", body="", attachments=ids)
+        assert done["message"]["attachments"] == [first, second]
+        refused = await wire.command(type="post", conversation_id=place, key="n", body="")
+        assert refused["problem"]["errors"][0]["pointer"] == "/body"
+        done = await wire.command(type="edit", conversation_id=place, seq=1, body="one", attachments=ids[:1])
+        assert done["message"]["attachments"] == [first]
+        shown: list[Any] = []
+        while len(shown) < 2:
+            frame = await other.get()
+            shown += [one["attachments"] for one in frame.get("messages", [])]
+        assert shown == [[first, second], [first]]
+    batch = [{"key": "a", "body": "", "attachments": ids}, {"key": "b", "body": "no files"}]
+    answer = await mara.http.post(f"/conversations/{place}/messages/batch", json={"messages": batch})
+    assert [one["attachments"] for one in answer.json()["items"]] == [[first, second], []]
+    batch = [{"key": "c", "body": "x"}, {"key": "d", "body": "y", "attachments": [place]}]
+    answer = await mara.http.post(f"/conversations/{place}/messages/batch", json={"messages": batch})
+    assert (answer.status_code, answer.json()["errors"][0]["pointer"]) == (422, "/messages/1/attachments")
+    changes = (await odd.http.get(f"/conversations/{place}/changes")).json()
+    assert [one["attachments"] for one in changes["messages"]] == [[first], [first, second], []]

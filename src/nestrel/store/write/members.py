@@ -136,7 +136,8 @@ async def enter(
         return
     new = present is None
     [(rev,)] = await fetch(connection, _PUT, int(new), conversation_id, user_id, role.value)
-    await _end_invitations(connection, conversation_id, user_id, role)
     if new:
         await directory.enlist(connection, [user_id])
+    else:
+        await _end_invitations(connection, conversation_id, user_id, role)
     await database.announce(connection, [Moved(conversation_id, rev, (user_id,) if new else ())])
