@@ -170,6 +170,7 @@ async def files_that_come_and_go(database: Database, writer: Writer, place: UUID
     await writer.submit([Remove(place, "mara", seq)])
     await collecting.loosen(database)
     await collecting.forget(database, await collecting.take(database))
+    await collecting.forget_days(database)
 
 
 def nodes(plan: dict[str, Any]) -> Iterator[dict[str, Any]]:

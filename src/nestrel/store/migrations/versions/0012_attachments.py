@@ -68,10 +68,10 @@ CREATE TABLE nestrel.previews (
     CONSTRAINT previews_pkey PRIMARY KEY (object_id, width)
 );
 CREATE TABLE nestrel.uploaded (
-    user_id text   NOT NULL,
     day     date   NOT NULL,
+    user_id text   NOT NULL,
     bytes   bigint NOT NULL,
-    CONSTRAINT uploaded_pkey PRIMARY KEY (user_id, day)
+    CONSTRAINT uploaded_pkey PRIMARY KEY (day, user_id)
 )
 """
 
