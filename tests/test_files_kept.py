@@ -306,6 +306,9 @@ async def test_a_day_has_its_bytes_and_a_backend_is_not_bound(
     await attachments.take(access, Caller("office", service=True), sent, _chunks(b"two"))
     await stranger.execute("UPDATE nestrel.uploaded SET day = day - 1")
     await attachments.take(access, Caller("mara"), sent, _chunks(b"three"))
+    await stranger.execute("UPDATE nestrel.uploaded SET day = day - 1")
+    await attachments.collect()
+    assert await stranger.fetchval("SELECT count(*) FROM nestrel.uploaded WHERE user_id = 'mara'") == 1
 
 
 async def test_one_member_does_not_take_all_turns(database: Database, attachments: Attachments) -> None:

@@ -212,7 +212,8 @@ class Attachments:
                 await self._files.delete(taken)
             await collecting.forget(self._database, taken)
             metrics.OBJECTS_COLLECTED.inc(len(taken))
-        await collecting.forget_days(self._database)
+        while await collecting.forget_days(self._database):
+            pass
 
 
 async def _write(spool: Spool, sent: Sent, chunks: AsyncIterator[bytes]) -> tuple[bytes, int, bytes]:

@@ -65,7 +65,12 @@ WITH gone AS (DELETE FROM nestrel.previews WHERE object_id = ANY($1::text::uuid[
 UPDATE nestrel.objects SET doomed_at = clock_timestamp() FROM gone WHERE id = preview_id AND NOT taken
 """
 _FORGET = "DELETE FROM nestrel.objects WHERE id = ANY($1::text::uuid[]) AND taken"
-_OLD_DAYS = "DELETE FROM nestrel.uploaded WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1"
+_OLD_DAYS = """
+DELETE FROM nestrel.uploaded WHERE (day, user_id) IN (
+    SELECT day, user_id FROM nestrel.uploaded WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1
+    ORDER BY day, user_id LIMIT $1)
+RETURNING 1
+"""
 _ADD_PREVIEW = """
 INSERT INTO nestrel.previews (object_id, width, preview_id)
 SELECT id, $2, $3 FROM nestrel.objects WHERE id = $1 AND doomed_at IS NULL FOR SHARE
@@ -113,10 +118,10 @@ async def forget(database: Database, objects: Sequence[UUID]) -> None:
         await execute(connection, _FORGET, array(objects))
 
 
-async def forget_days(database: Database) -> None:
-    """Forget what was uploaded before yesterday."""
+async def forget_days(database: Database) -> bool:
+    """Forget some of what was uploaded before yesterday; whether there may be more."""
     async with database.write() as connection:
-        await execute(connection, _OLD_DAYS)
+        return len(await fetch(connection, _OLD_DAYS, _STEP)) == _STEP
 
 
 async def add_preview(database: Database, object_id: UUID, width: int, preview_id: UUID) -> bool:
