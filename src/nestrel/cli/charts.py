@@ -11,7 +11,9 @@ from nestrel.cli import output
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import RetentionPreview
-    from nestrel.core.objects import Day
+    from nestrel.core.kept_objects import (
+        Day,
+    )
 
 _ROWS = 31
 _WIDTH = 40

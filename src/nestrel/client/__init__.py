@@ -20,17 +20,23 @@ if TYPE_CHECKING:
     from nestrel.client.replica.store import Resynced
     from nestrel.client.replica.sync import ReplicaState, Standing
     from nestrel.client.replica.synced import SyncedReplica
-    from nestrel.core.objects import (
+    from nestrel.core.kept_objects import (
         ArchivePage,
         ArchiveSegment,
+        Erasure,
+        ErasurePreview,
+        RefusedLine,
+        RetentionPreview,
+        RetentionRule,
+        RetentionRun,
+    )
+    from nestrel.core.objects import (
         Attachment,
         AttachmentLink,
         ChangeSet,
         Conversation,
         ConversationPage,
         EarlierBody,
-        Erasure,
-        ErasurePreview,
         HistoryPage,
         Invitation,
         Invited,
@@ -41,10 +47,6 @@ if TYPE_CHECKING:
         Reaction,
         Reader,
         Receipt,
-        RefusedLine,
-        RetentionPreview,
-        RetentionRule,
-        RetentionRun,
     )
     from nestrel.core.outbox import Entry
     from nestrel.core.problems import (
@@ -83,10 +85,12 @@ _WHERE = {
     "nestrel.client.replica.store": "Resynced",
     "nestrel.client.replica.sync": "ReplicaState Standing",
     "nestrel.client.replica.synced": "SyncedReplica",
+    "nestrel.core.kept_objects": (
+        "ArchivePage ArchiveSegment Erasure ErasurePreview RefusedLine RetentionPreview RetentionRule RetentionRun"
+    ),
     "nestrel.core.objects": (
-        "ArchivePage ArchiveSegment Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody "
-        "Erasure ErasurePreview HistoryPage Invitation Invited Member Message Profile Reacted Reaction Reader "
-        "Receipt RefusedLine RetentionPreview RetentionRule RetentionRun"
+        "Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody HistoryPage Invitation "
+        "Invited Member Message Profile Reacted Reaction Reader Receipt"
     ),
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (

@@ -11,17 +11,22 @@ from nestrel.client.attachments import Progress
 from nestrel.client.importing import Importer, ImportProgress
 from nestrel.client.keeping import Form, Part
 from nestrel.client.running import OnThread
-from nestrel.core.objects import (
+from nestrel.core.kept_objects import (
     ArchivePage,
     ArchiveSegment,
+    Erasure,
+    ErasurePreview,
+    RetentionPreview,
+    RetentionRule,
+    RetentionRun,
+)
+from nestrel.core.objects import (
     Attachment,
     AttachmentLink,
     ChangeSet,
     Conversation,
     ConversationPage,
     EarlierBody,
-    Erasure,
-    ErasurePreview,
     HistoryPage,
     Hit,
     Invitation,
@@ -32,9 +37,6 @@ from nestrel.core.objects import (
     Reacted,
     Reader,
     Receipt,
-    RetentionPreview,
-    RetentionRule,
-    RetentionRun,
     SaidPage,
     SearchPage,
 )

@@ -12,7 +12,10 @@ from typing import Any, NamedTuple
 
 import orjson
 
-from nestrel.core.objects import ImportAnswer, RefusedLine
+from nestrel.core.kept_objects import (
+    ImportAnswer,
+    RefusedLine,
+)
 
 _END = orjson.Fragment(b"\n")
 CHUNK_LINES = 4_000

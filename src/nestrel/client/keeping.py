@@ -13,7 +13,7 @@ from typing import Any, Literal
 from nestrel.client.attachments import AttachmentCalls
 from nestrel.client.importing import Importer, ImportProgress
 from nestrel.client.messages import path
-from nestrel.core.objects import (
+from nestrel.core.kept_objects import (
     ArchivePage,
     ArchiveSegment,
     Erasure,

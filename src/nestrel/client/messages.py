@@ -9,8 +9,10 @@ from urllib.parse import quote
 from uuid import uuid4
 
 from nestrel.client.transport import Transport
-from nestrel.core.objects import (
+from nestrel.core.kept_objects import (
     ArchivePage,
+)
+from nestrel.core.objects import (
     Attachment,
     EarlierBody,
     EditPage,

@@ -5,7 +5,7 @@ The service itself writes JSON straight from rows (`nestrel.store.rows`); a test
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import datetime
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -300,120 +300,6 @@ class Receipt(WireObject):
 
 class MessageBatch(WireObject):
     items: list[Message]
-
-
-class RetentionRule(WireObject):
-    """What a conversation keeps; `then` is null where there is no rule. `own` is False for the service's rule, by
-    which conversations go that have none of their own."""
-
-    keep_last: int | None
-    keep_for: str | None
-    keep_bytes: int | None
-    then: Literal["archive", "discard"] | None
-    hold: bool
-    own: bool
-
-
-class Day(WireObject):
-    """Messages of one day, in UTC."""
-
-    day: date
-    messages: int
-
-
-class RetentionPreview(WireObject):
-    """What a rule would take away at once: messages that are no tombstones, and the bytes of their bodies and
-    attributes. `seq`s are null for the service's rule, which is about many conversations."""
-
-    expires: int
-    first_seq: int | None
-    last_seq: int | None
-    first_at: datetime | None
-    last_at: datetime | None
-    bytes: int
-    by_day: list[Day]
-
-
-class RetentionRun(WireObject):
-    """What a sweep has taken away, and what still waits: messages below the floor that nobody can read any more."""
-
-    archived: int
-    discarded: int
-    waiting: int
-    conversations: int
-
-
-class ArchiveSegment(WireObject):
-    """A run of archived messages; `bytes` and `sha256` (hexadecimal) are of its uncompressed lines."""
-
-    segment: int
-    first_seq: int
-    last_seq: int
-    messages: int
-    bytes: int
-    sha256: str
-    archived_at: datetime
-
-
-class DiscardedRun(WireObject):
-    """A run of messages that a rule has discarded."""
-
-    first_seq: int
-    last_seq: int
-    discarded_at: datetime
-
-
-class ArchivePage(WireObject):
-    """Segments in order. `discarded` are the latest runs that no segment has because the rule said so."""
-
-    items: list[ArchiveSegment]
-    next: str | None
-    discarded: list[DiscardedRun]
-
-
-class RefusedLine(WireObject):
-    """A line that was not imported: its number in the request, from 1, and why."""
-
-    line: int
-    detail: str
-
-
-class ImportAnswer(WireObject):
-    """What became of each line: `seqs` has its number here, null for one that was refused or is no longer kept."""
-
-    added: int
-    repeated: int
-    seqs: list[int | None]
-    refused: list[RefusedLine]
-
-
-class ErasurePreview(WireObject):
-    """What erasing a person would empty."""
-
-    user_id: str
-    display_name: str
-    messages: int
-    archived: int
-    conversations: int
-
-
-class Erasure(WireObject):
-    """The record of an erasure; `messages` and `archived` are what it has emptied so far, and no content."""
-
-    id: str
-    user_id: str
-    asked_by: str
-    asked_at: datetime
-    finished_at: datetime | None
-    messages: int
-    archived: int
-    conversations: int
-
-
-class ErasurePage(WireObject):
-    items: list[Erasure]
-    next: str | None
-    profiles: dict[str, Profile]
 
 
 class ProblemDocument(WireObject):

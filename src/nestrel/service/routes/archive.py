@@ -9,7 +9,9 @@ from uuid import UUID
 from fastapi import APIRouter, Path, Query, Request
 from starlette.responses import Response
 
-from nestrel.core.objects import ArchivePage
+from nestrel.core.kept_objects import (
+    ArchivePage,
+)
 from nestrel.core.problems import Forbidden, NotFound
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
 from nestrel.service.listing import opened

@@ -10,7 +10,11 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 
 from nestrel.core.ids import uuid7
-from nestrel.core.objects import Erasure, ErasurePage, ErasurePreview
+from nestrel.core.kept_objects import (
+    Erasure,
+    ErasurePage,
+    ErasurePreview,
+)
 from nestrel.core.problems import ConfirmNeeded, NotFound
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
 from nestrel.service.listing import listed

@@ -9,7 +9,11 @@ from fastapi import APIRouter, Query
 from starlette.responses import Response
 
 from nestrel.core.conversations import check_ruling
-from nestrel.core.objects import RetentionPreview, RetentionRule, RetentionRun
+from nestrel.core.kept_objects import (
+    RetentionPreview,
+    RetentionRule,
+    RetentionRun,
+)
 from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, Then
 from nestrel.service import retention_models as models

@@ -12,7 +12,9 @@ from starlette.responses import StreamingResponse
 
 from nestrel.core import limits
 from nestrel.core.commands import Post
-from nestrel.core.objects import ImportAnswer
+from nestrel.core.kept_objects import (
+    ImportAnswer,
+)
 from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
 from nestrel.service import importing
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented, documented_text
