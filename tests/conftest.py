@@ -91,6 +91,13 @@ def service(make_database: Callable[[], str]) -> Iterator[Served]:
         assert code == 0
 
 
+@pytest.fixture
+def own(make_database: Callable[[], str]) -> Iterator[Served]:
+    """A service of the test's own, which it may stop and start."""
+    with Served(make_database()) as served:
+        yield served.wait_ready()
+
+
 @pytest.fixture(autouse=True)
 async def _close_people() -> AsyncIterator[None]:
     yield

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from nestrel.client.replica.schema import VERSION, opened
 from tests.support import Person, Served, token, unique
 from tests.test_attachments import picture
 from tests.test_cli import Run, lines, make_run
-from tests.test_replica import killed_after
+from tests.test_outbox import killed_after
 
 Make = Callable[..., Person]
 
@@ -120,12 +120,6 @@ def test_files_go_out_with_an_export_and_come_in_with_an_import(run: Run, tmp_pa
     (tmp_path / "files" / digest).unlink()
     missing = run("import", "all.jsonl", "--to", unique("x"), "--files", "files", NESTREL_TOKEN=office)
     assert missing.returncode == 1
-
-
-@pytest.fixture
-def own(make_database: Callable[[], str]) -> Iterator[Served]:
-    with Served(make_database()) as served:
-        yield served.wait_ready()
 
 
 async def test_files_are_sent_from_an_outbox_once_there_is_a_line(own: Served, tmp_path: Path) -> None:
