@@ -22,10 +22,12 @@ from websockets.asyncio.client import ClientConnection, connect
 
 from nestrel.core.conversations import NewConversation
 from nestrel.core.ids import uuid7
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.service.minting import mint
 from nestrel.store import schema
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import conversations
 
@@ -49,7 +51,7 @@ async def make_place(database: Database, **roles: str) -> UUID:
         uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, next(iter(roles)),
         datetime(2026, 1, 1, tzinfo=UTC), [(user_id, Role(role)) for user_id, role in roles.items()],
     )  # fmt: skip
-    made, _ = await conversations.make(database, new)
+    made, _ = await conversations.make(database, new, Caller(new.created_by), DEFAULT_QUOTAS)
     return made
 
 

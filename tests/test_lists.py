@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from nestrel.core.commands import Post
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
@@ -64,7 +65,7 @@ async def test_a_list_in_memory_is_the_stores_own(database: Database, seed: int)
             if what < 4:
                 await writer.submit([Post(place, "back", "hello")])
             elif what == 4:
-                await members.put(database, back, place, user, None)
+                await members.put(database, back, place, user, None, DEFAULT_QUOTAS)
             elif what == 5:
                 standing = await by_the_store(database, user)
                 if str(place) in standing:

@@ -17,6 +17,7 @@ import pytest
 from nestrel.core.commands import Command, Edit, Post, React, Read
 from nestrel.core.locked import Locked
 from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, NotFound, Problem
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import epochs
@@ -149,7 +150,7 @@ class Play:
             with contextlib.suppress(NotFound):
                 await members.end(self.database, OFFICE, room.id, author)
         elif room.roles[author] is None:
-            await members.put(self.database, OFFICE, room.id, author, role)
+            await members.put(self.database, OFFICE, room.id, author, role, DEFAULT_QUOTAS)
         else:
             await members.change(self.database, OFFICE, room.id, author, role)
         room.roles[author] = role

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.cursors import AllPosition
 from nestrel.core.durations import Duration
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
@@ -180,7 +181,7 @@ async def everything_that_moves(database: Database) -> list[UUID]:
         await writer.submit([Post(place, "mara", f"{n}", key=f"k{n}") for n in range(6)])
     await writer.submit([Edit(posted, "mara", 2, "two"), React(posted, "odd", 3, "like", True)])
     await writer.submit([Remove(posted, "mara", 4), Read(read, "odd", 3)])
-    await members.put(database, mara, joined, "petra", None)
+    await members.put(database, mara, joined, "petra", None, DEFAULT_QUOTAS)
     await members.end(database, mara, left, "odd")
     await conversations.change(database, mara, titled, {"title": "Quay"})
     await profiles.first_sight(database, "odd", "Odd", None)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from nestrel.core import limits
 from nestrel.core.commands import Post, Remove
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.words import words
 from nestrel.store import asked
@@ -273,7 +274,7 @@ async def test_what_was_said_comes_as_a_scan_would_sort_it(
     places = [await make_place(database, mara="owner", odd="writer", tove="reader") for _ in range(3)]
     viewer = unique("viewer")
     for place in places[:2]:
-        await members.put(database, Caller("mara"), place, viewer, None)
+        await members.put(database, Caller("mara"), place, viewer, None, DEFAULT_QUOTAS)
     writer, wanted = Writer(database), list[tuple[str, str, int]]()
     for n, user, removed in posts:
         [one] = await writer.submit([Post(places[n], user, "tide")])

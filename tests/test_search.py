@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.paging import Place
 from nestrel.core.problems import Problem
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.search import question
 from nestrel.service.indexer import Indexer
@@ -113,7 +114,7 @@ class Scene:
             elif kind == "leave":
                 await members.end(self.database, Caller(self.viewer), place, self.viewer)
             elif kind == "join":
-                await members.put(self.database, Caller("mara"), place, self.viewer, None)
+                await members.put(self.database, Caller("mara"), place, self.viewer, None, DEFAULT_QUOTAS)
             else:
                 await conversations.close(self.database, Caller("mara"), place)
         except Problem:

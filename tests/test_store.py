@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Role
 from nestrel.live.channel import Follower
@@ -163,7 +164,7 @@ class Heard:
 async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(database: Database) -> None:
     """Another process writes more than the hub reads at once, and among it a member leaves."""
     place = await make(database)
-    await members.put(database, Caller("mara"), place, "odd", Role.WRITER)
+    await members.put(database, Caller("mara"), place, "odd", Role.WRITER, DEFAULT_QUOTAS)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
     (stays,) = await hub.follow([place], "mara", heard)
     (leaves,) = await hub.follow([place], "odd", heard)

@@ -19,6 +19,7 @@ from nestrel.core.conversations import NewConversation
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.ids import uuid7
 from nestrel.core.objects import ChangeSet
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.replica import Replica
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store.access import Caller
@@ -117,7 +118,7 @@ async def make(database: Database) -> UUID:
         uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, "mara",
         datetime(2026, 1, 1, tzinfo=UTC), list(ROLES.items()),
     )  # fmt: skip
-    made, _ = await conversations.make(database, new)
+    made, _ = await conversations.make(database, new, Caller("mara"), DEFAULT_QUOTAS)
     return made
 
 
@@ -240,7 +241,7 @@ async def test_the_first_hundred_names_stay_right_whoever_takes_a_like_back(data
     place, writer = await make(database), Writer(database)
     crew = sorted(f"crew-{n:03}" for n in range(104))
     for user in crew:
-        await members.put(database, Caller("mara"), place, user, Role.READER)
+        await members.put(database, Caller("mara"), place, user, Role.READER, DEFAULT_QUOTAS)
     await writer.submit([Post(place, "mara", "all hands")])
     await asyncio.gather(*(writer.submit([React(place, user, 1, "like", True)]) for user in reversed(crew)))
 

@@ -16,7 +16,8 @@ from nestrel.client.replica.sync import Sync, _User
 from nestrel.core.objects import ChangeSet, HistoryPage, Message
 from nestrel.core.problems import Unreachable
 from nestrel.core.replica import Replica
-from nestrel.core.roles import Kind, Role, Standing, Visibility, may_post
+from nestrel.core.rights import Action, Standing, may_post
+from nestrel.core.roles import Kind, Role, Visibility
 
 VECTORS = Path(__file__).parents[2] / "docs" / "vectors"
 
@@ -115,7 +116,7 @@ async def test_the_outbox(vector: dict[str, Any]) -> None:
 def test_roles(vector: dict[str, Any]) -> None:
     kind, role = Kind(vector["kind"]), Role(vector["role"]) if vector["role"] else None
     writes = may_post(kind, role, service=False)
-    member = Standing(kind, Visibility.OPEN, role).may_follow
+    member = Standing(kind, Visibility.OPEN, role).may(Action.FOLLOW)
     manages = role in (Role.OWNER, Role.MODERATOR)
     found = {"post": writes, "react": member, "edit_own": writes, "remove_own": member, "remove_others": manages}
     assert {name: vector[name] for name in found} == found

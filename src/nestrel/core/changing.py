@@ -14,7 +14,10 @@ from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, Message
 from nestrel.core.posting import check_mentions
 from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, TooLarge, invalid
 from nestrel.core.retention import size_of
-from nestrel.core.roles import Role, may_post
+from nestrel.core.rights import Action
+from nestrel.core.roles import Role
+
+_ACTIONS = {Edit: Action.EDIT, Remove: Action.REMOVE, React: Action.REACT}
 
 
 def decide_change(
@@ -38,7 +41,7 @@ def decide_change(
         InvalidRequest: one symbol more than a message bears, a mention of who is no member, an attachment that is not
             the author's, or nothing that would be left.
     """
-    place.check_member(role, service=command.service, what="change anything here")
+    place.check(_ACTIONS[type(command)], command.user_id, role, service=command.service)
     if 1 <= command.seq < place.floor:
         raise Expired(f"message {command.seq} is no longer kept; the conversation now begins at {place.floor}")
     if state is None:
@@ -64,8 +67,8 @@ def _edit(
 ) -> None:
     if command.user_id != state.author_id:
         raise Forbidden("only its author edits a message")
-    if not may_post(place.kind, role, service=command.service):
-        raise Forbidden(f"your role is {role}, which does not write here")
+    if place.blocked:
+        place.check_unblocked(role, service=command.service)
     # A like in between makes no edit stale: what the author saw is the body, and that is as it was.
     if command.revs is not None and not any(state.body_rev <= rev <= state.rev for rev in command.revs):
         raise StaleEdit(f"message {state.seq} has changed and now stands at rev {state.rev}; read it and edit again")
@@ -103,8 +106,8 @@ def _edit(
 
 def _remove(place: Locked, command: Remove, state: MessageState, role: Role | None, now: datetime) -> None:
     own = command.user_id == state.author_id
-    if not (own or command.service or role in (Role.OWNER, Role.MODERATOR)):
-        raise Forbidden("only its author, a moderator or an owner removes a message")
+    if not own:
+        place.check(Action.REMOVE_OTHERS, command.user_id, role, service=command.service)
     if state.removed_at is not None:
         return
     place.messages -= 1
@@ -162,7 +165,7 @@ def decide_read(
         NotFound, Forbidden: the caller is no member.
         InvalidRequest: `read_seq` is above the head.
     """
-    place.check_member(role, service=command.service, what="have a receipt")
+    place.check(Action.READ, command.user_id, role, service=command.service)
     if role is None or state is None:
         raise Forbidden("only members have a receipt; join the conversation first")
     if command.read_seq > place.head:

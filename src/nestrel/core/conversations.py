@@ -11,7 +11,8 @@ from uuid import UUID
 from nestrel.core.ids import uuid7
 from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.retention import Rule
-from nestrel.core.roles import Kind, Role, Standing, Visibility, default_role, direct_pair
+from nestrel.core.rights import Standing
+from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair, maker_role
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +46,8 @@ def new_conversation(
     now: float,
     random: bytes,
 ) -> NewConversation:
-    """What a user asks for: they are its owner, the others have the default role. `now` is in seconds since 1970,
+    """What a user asks for: they are its owner, the others have the default role; the
+    two of a direct one have the same. `now` is in seconds since 1970,
     `random` ten bytes.
 
     Raises:
@@ -64,32 +66,14 @@ def new_conversation(
         direct_pair=direct_pair(maker, others[0]) if kind is Kind.DIRECT else None,
         created_by=maker,
         created_at=datetime.fromtimestamp(now, UTC),
-        members=[(maker, Role.OWNER), *((user_id, default_role(kind)) for user_id in others)],
+        members=[(maker, maker_role(kind)), *((user_id, default_role(kind)) for user_id in others)],
         rule=rule,
     )
 
 
 def check_change(standing: Standing, fields: Mapping[str, Any]) -> None:
-    """Whether these fields may be set.
-
-    Raises:
-        Forbidden: by nobody but an owner, or not in a conversation of this kind.
-    """
-    if not standing.may_change:
-        raise Forbidden("only an owner changes a conversation")
+    """Whether these fields may be set by who changes it. Raises `Forbidden` where not in one of this kind."""
     if standing.kind is Kind.DIRECT and (
         fields.get("name") is not None or fields.get("visibility") == Visibility.OPEN.value
     ):
         raise Forbidden("a direct conversation has no name and stays private")
-
-
-def check_closing(standing: Standing) -> None:
-    """Whether it may be closed for good. Raises `Forbidden`."""
-    if not standing.may_change:
-        raise Forbidden("only an owner closes a conversation")
-
-
-def check_ruling(standing: Standing) -> None:
-    """Whether its retention rule may be set, or what a rule would take be shown. Raises `Forbidden`."""
-    if not standing.may_change:
-        raise Forbidden("only an owner sets what a conversation keeps")

@@ -10,7 +10,8 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
-from nestrel.core.roles import Kind, Role, Standing, default_role, ranks_above
+from nestrel.core.rights import Standing
+from nestrel.core.roles import Kind, Role, default_role, ranks_above
 from nestrel.core.times import format_time
 
 _TOKEN = re.compile(r"[A-Za-z0-9_-]{43}")
@@ -52,21 +53,14 @@ def role_to_invite(standing: Standing, wanted: Role | None) -> Role:
 
     Raises:
         InvalidRequest: a direct conversation has its two members.
-        Forbidden: the caller makes none, or none to a role above their own.
+        Forbidden: it is a role above their own.
     """
     if standing.kind is Kind.DIRECT:
         raise invalid("", "a direct conversation has exactly its two members")
-    check_inviting(standing)
     role = wanted or default_role(standing.kind)
     if not standing.service and standing.role is not None and ranks_above(role, standing.role):
         raise Forbidden(f"your role is {standing.role}; you invite to no higher one")
     return role
-
-
-def check_inviting(standing: Standing) -> None:
-    """Whether the caller makes, sees and revokes invitations. Raises `Forbidden`."""
-    if not (standing.service or standing.role in (Role.OWNER, Role.MODERATOR)):
-        raise Forbidden("owners and moderators invite")
 
 
 def lost_by(role: Role | None) -> list[Role]:

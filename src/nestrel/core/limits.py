@@ -128,3 +128,17 @@ IMPORT_MARKS = 100_000
 """Reactions that one imported message brings."""
 EXPORTS = 2
 """Exports that run at one time in one process; each holds a database connection."""
+KEPT_OUT = 10_000
+"""People whom one conversation keeps out."""
+BLOCKS = 10_000
+"""People whom one member blocks."""
+REASON_CHARS = 1_000
+"""Characters of a reason that is given for an act."""
+INTERVAL_SECONDS_MOST = 86_400
+"""What writers wait between posts at most."""
+REPORT_DAYS = 30
+"""For so long what was reported stays readable to those who judge it."""
+REPORTS_OPEN = 10_000
+"""Reports of one conversation that are kept."""
+BARRED_CHANGES = 5_000
+"""Suspensions and sign-outs that a process learns of at one time."""

@@ -8,9 +8,10 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core.attachments import Borne, borne_in
-from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, size_of
-from nestrel.core.roles import Kind, Role, Standing, Visibility
+from nestrel.core.rights import Action, Standing
+from nestrel.core.roles import Kind, Role, Visibility
 
 
 @dataclass(slots=True, eq=False)
@@ -22,6 +23,8 @@ class Locked:
     its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
     left. `guard` rises with each change that took no `rev`. `at` is the database's time when the lock was held.
+    `blocked`: one of the two of a direct conversation has blocked the other. `post_interval` is in seconds. `kept_out`
+    are those of the batch whom its owners keep out.
     """
 
     id: UUID
@@ -39,8 +42,11 @@ class Locked:
     swept: int = 1
     rule: Rule = NO_RULE
     guard: int = 0
+    blocked: bool = False
+    post_interval: int | None = None
     counts: dict[str, int] = field(default_factory=dict)
     keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
+    kept_out: set[str] = field(default_factory=set)
     at: datetime | None = None
     first_new: int = 0
     rev_before: int = 0
@@ -53,7 +59,7 @@ class Locked:
         """How it stands for the next batch, when all of this one is written."""
         return Locked(
             self.id, self.kind, self.visibility, self.head, self.floor, self.rev, self.last_at, self.closed, self.epoch,
-            self.floor, self.messages, self.size, self.swept, self.rule, self.guard,
+            self.floor, self.messages, self.size, self.swept, self.rule, self.guard, self.blocked, self.post_interval,
         )  # fmt: skip
 
     def next_rev(self) -> int:
@@ -61,17 +67,24 @@ class Locked:
         self.rev += 1
         return self.rev
 
-    def check_member(self, role: Role | None, *, service: bool, what: str) -> None:
-        """Whether someone of this role may act here at all.
+    def standing(self, user_id: str, role: Role | None, *, service: bool) -> Standing:
+        """How somebody stands to it who has this role, None for no member."""
+        return Standing(self.kind, self.visibility, role, service, user_id in self.kept_out)
+
+    def check(self, action: Action, user_id: str, role: Role | None, *, service: bool) -> None:
+        """Whether somebody of this role may.
 
         Raises:
             NotFound: they may not know of the conversation.
-            Forbidden: they see it and are no member.
+            Forbidden: they see it, and may not do this.
         """
-        if not Standing(self.kind, self.visibility, role, service).may_see:
-            raise no_conversation(self.id)
-        if role is None and not service:
-            raise Forbidden(f"only members {what}; join the conversation first")
+        self.standing(user_id, role, service=service).check(action, self.id)
+
+    def check_unblocked(self, role: Role | None, *, service: bool) -> None:
+        """Whether one of the two of a direct conversation may still write to the other. A backend that speaks for
+        itself may. Raises `Forbidden`, the same for both: nobody learns who has blocked whom."""
+        if self.blocked and not (service and role is None):
+            raise Forbidden("this conversation takes no messages")
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,7 +186,3 @@ class MemberState:
     read_seq: int
     read_at: datetime | None = None
     rev: int | None = None
-
-
-def no_conversation(conversation_id: UUID) -> NotFound:
-    return NotFound(f"there is no conversation {conversation_id} that you may see")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from nestrel.core.problems import Forbidden, NotFound
-from nestrel.core.roles import Kind, Role, Standing, Visibility, default_role
+from nestrel.core.rights import RIGHTS, Action, Standing
+from nestrel.core.roles import Role, Visibility, default_role
 
 
 def role_on_joining(standing: Standing, wanted: Role | None) -> Role:
@@ -15,8 +16,8 @@ def role_on_joining(standing: Standing, wanted: Role | None) -> Role:
     default = default_role(standing.kind)
     if standing.service:
         return wanted or default
-    if standing.visibility is not Visibility.OPEN or standing.kind is Kind.DIRECT:
-        raise Forbidden("only open conversations can be joined; ask an owner to add you")
+    if standing.visibility is not Visibility.OPEN:
+        raise Forbidden(RIGHTS[Action.JOIN].refusal)
     if wanted not in (None, default, Role.READER):
         raise Forbidden(f"who joins is a {default}; an owner can give you another role")
     return wanted or default
@@ -28,12 +29,8 @@ def role_on_adding(standing: Standing, present: Role | None, wanted: Role | None
     Raises:
         Forbidden: the caller's role does not allow it, or the last owner would be lost.
     """
-    if standing.kind is Kind.DIRECT:
-        raise Forbidden("a direct conversation has exactly its two members")
     role = wanted or present or default_role(standing.kind)
     if role is present:
-        if not standing.may_set_role(None, default_role(standing.kind)):
-            raise Forbidden("owners and moderators add members")
         return role
     if not standing.may_set_role(present, role):
         raise Forbidden(f"your role does not let you make someone {role}")
@@ -49,10 +46,6 @@ def check_leaving(standing: Standing, present: Role | None, owners: int, members
         NotFound: there is no such member.
         Forbidden: the role does not allow it, or the last owner would be lost to the others.
     """
-    if standing.kind is Kind.DIRECT and present is not None:
-        raise Forbidden("a direct conversation keeps its two members; its owner can close it")
-    if not own and not standing.may_set_role(Role.READER, None):
-        raise Forbidden("owners and moderators remove members")
     if present is None:
         raise NotFound("there is no such member")
     if not own and not standing.may_set_role(present, None):

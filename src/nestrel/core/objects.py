@@ -134,6 +134,10 @@ class Conversation(WireObject):
         default=None, description="Unread messages of others that name the viewer; stops at 1,000."
     )
     members: int
+    post_interval: int | None = Field(default=None, description="seconds in which a writer posts once")
+    my_hidden: bool | None = Field(
+        default=None, description="whether the viewer's list leaves it out until its next message"
+    )
 
 
 class ChangeSet(WireObject):

@@ -15,9 +15,10 @@ from typing import Any, NamedTuple
 from nestrel.core.attachments import NONE_BORNE, Borne
 from nestrel.core.changing import decide_change, decide_read
 from nestrel.core.commands import Command, Post, Read
-from nestrel.core.locked import Locked, MemberState, MessageState, no_conversation
+from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.posting import Accepted, PostFacts, Refused, Repeated, decide_posts
 from nestrel.core.problems import Problem, StaleEdit
+from nestrel.core.rights import no_conversation
 from nestrel.core.roles import Role
 
 

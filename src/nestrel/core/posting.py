@@ -4,26 +4,40 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from math import ceil
 from typing import NamedTuple
 from uuid import UUID
 
 from nestrel.core.attachments import NONE_BORNE, Borne, check_found
 from nestrel.core.commands import Post
-from nestrel.core.locked import Locked, no_conversation
-from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, Problem, TooLarge, fault, invalid
+from nestrel.core.locked import Locked
+from nestrel.core.problems import (
+    Expired,
+    Forbidden,
+    InvalidRequest,
+    KeyReused,
+    NotFound,
+    Problem,
+    SlowDown,
+    TooLarge,
+    fault,
+    invalid,
+)
 from nestrel.core.retention import size_of
-from nestrel.core.roles import Kind, Role, Standing, may_post
+from nestrel.core.rights import Action, may_post
+from nestrel.core.roles import Kind, Role
 
 
 class PostFacts(NamedTuple):
     """What the store knows about one post: the author's role if a member, an earlier message of the same key, how
-    many messages of the author's are counted, who of those whom it names is no member, and what of the attachments
-    that it wants there is for it."""
+    many messages of the author's are counted, who of those whom it names is no member, what of the attachments that it
+    wants there is for it, and when the author's last message was posted."""
 
     role: Role | None
     repeat_seq: int | None = None
     repeat_fingerprint: bytes | None = None
     author_count: int = 0
+    posted_at: datetime | None = None
     strangers: Sequence[str] = ()
     attachments: Borne = NONE_BORNE
 
@@ -98,6 +112,10 @@ def _decide(
         return repeated
     if not may_post(place.kind, fact.role, service=post.service):
         raise _why_not(place, fact.role, post)
+    if place.blocked and not post.imported:
+        place.check_unblocked(fact.role, service=post.service)
+    if place.post_interval is not None and fact.role is Role.WRITER and not post.service:
+        _check_interval(place, post, fact, now)
     reply_to = post.reply_to or post.answered
     if post.answers is not None:
         answered = before[post.answers]
@@ -135,8 +153,24 @@ def _repeated(place: Locked, post: Post, fact: PostFacts) -> Repeated | None:
     # A removed message keeps no trace of its content, so whatever repeats its key gets the tombstone.
     if seen[1] is not None and seen[1] != post.fingerprint:
         raise KeyReused(f"the key was used for message {seen[0]} with other content; use a new key")
-    outside = not Standing(place.kind, place.visibility, fact.role, post.service).may_see
+    outside = not place.standing(post.author_id, fact.role, service=post.service).may(Action.SEE)
     return Repeated(place.id, seen[0], post.imported, outside)
+
+
+def _check_interval(place: Locked, post: Post, fact: PostFacts, now: datetime) -> None:
+    """Whether a writer's last message is long enough ago. Of a unit that posts more than one, none is: the second is
+    at the same instant as the first. Raises `SlowDown`."""
+    assert place.post_interval is not None
+    again = place.counts.get(post.author_id, fact.author_count) > fact.author_count
+    last = now if again else fact.posted_at
+    if last is None:
+        return
+    left = place.post_interval - (now - last).total_seconds()
+    if left > 0:
+        raise SlowDown(
+            f"writers post once in {place.post_interval:,} seconds here; wait {ceil(left):,} s",
+            retry_after=ceil(left),
+        )
 
 
 def check_mentions(strangers: Sequence[str]) -> None:
@@ -197,13 +231,16 @@ def _placed(problem: Problem, index: int) -> Problem:
     return type(problem)(
         f"nothing was posted: message {index} of the list: {problem.detail}",
         errors=errors or [fault(pointer, problem.detail)],
+        retry_after=problem.retry_after,
         extra=problem.extra,
     )
 
 
 def _why_not(place: Locked, role: Role | None, post: Post) -> Problem:
-    if not Standing(place.kind, place.visibility, role, post.service).may_see:
-        return no_conversation(place.id)
+    try:
+        place.check(Action.SEE, post.author_id, role, service=post.service)
+    except NotFound as problem:
+        return problem
     if role is None:
         return Forbidden("only members post here; join the conversation first")
     if place.kind is Kind.BULLETIN:

@@ -57,6 +57,16 @@ def check_title(title: str) -> str:
     return _check_line(title, limits.TITLE_CHARS, empty=True)
 
 
+def check_reason(reason: str) -> str:
+    """Why somebody does something, in a few lines."""
+    check_unicode(reason)
+    if not reason.strip():
+        raise ValueError("must not be empty or blank")
+    if len(reason) > limits.REASON_CHARS:
+        raise ValueError(f"must have at most {limits.REASON_CHARS:,} characters")
+    return reason
+
+
 def check_name(name: str) -> str:
     """The short unique handle of a conversation, with no white space around it."""
     _check_line(name, limits.NAME_CHARS, empty=False)

@@ -11,7 +11,9 @@ from uuid import UUID
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.conversations import NewConversation
 from nestrel.core.ids import uuid7
-from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
+from nestrel.core.quotas import DEFAULT_QUOTAS
+from nestrel.core.rights import Action
+from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair, maker_role
 from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, Spoken, afterwards, lines, receipts
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, ROOMS, Room
 from nestrel.service.attachments import Attachments, Sent
@@ -85,7 +87,7 @@ async def _sent(database: Database, attachments: Attachments, conversation_id: U
         return ()
     author, kept = Caller(line.author, service=True), []
     async with database.read() as connection:
-        access = await see(connection, conversation_id, author)
+        access = await see(connection, conversation_id, author, Action.POST)
     for file in line.files:
         content = await asyncio.to_thread(file.content)
         sent = Sent(line.author, file.name, len(content), {})
@@ -120,7 +122,7 @@ async def _make(database: Database, room: Room, index: int, now: datetime) -> UU
     made = now - timedelta(days=DAYS + 1)
     conversation_id = uuid7(int(made.timestamp() * 1000) + index, bytes((index,)) * 10)
     others = [user_id for user_id in room.members if user_id != room.owner]
-    members = [(room.owner, Role.OWNER)]
+    members = [(room.owner, maker_role(kind))]
     for user_id in others:
         members.append((user_id, Role.MODERATOR if user_id in room.moderators else default_role(kind)))
     new = NewConversation(
@@ -138,5 +140,5 @@ async def _make(database: Database, room: Room, index: int, now: datetime) -> UU
     async with database.read() as connection:
         there = await fetch(connection, "SELECT 1 FROM nestrel.conversations WHERE id = $1", conversation_id)
     if not there:
-        await conversations.make(database, new)
+        await conversations.make(database, new, Caller("harbour-office", service=True), DEFAULT_QUOTAS)
     return conversation_id

@@ -16,12 +16,13 @@ import structlog
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
+from nestrel.core.rights import no_conversation
 from nestrel.live import metrics
 from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
 from nestrel.live.source import Gone, Source
-from nestrel.store.access import Caller, not_found
+from nestrel.store.access import Caller
 
 log = structlog.get_logger()
 
@@ -85,7 +86,7 @@ class Following:
         elif follower.live:
             self._add(follower)
         else:
-            raise not_found(conversation_id)  # membership ended while we looked
+            raise no_conversation(conversation_id)  # membership ended while we looked
         self._left_out.discard(conversation_id)
         if start is not None and (follower.at is None or present is None or start.rev < follower.at.rev):
             follower.at, follower.cursor = start, token

@@ -13,32 +13,34 @@ from nestrel.core.cursors import AllPosition
 from nestrel.live.moves import Moves
 from nestrel.store.database import Database
 from nestrel.store.read import conversations
-from nestrel.store.read.conversations import ListPosition
+from nestrel.store.read.conversations import Listed, ListPosition
 
 _TRIES = 3
 """So many times others may bring on a list before it is read again instead."""
 
 
 class _List:
-    """The conversations of one member as of the snapshot `at`, or later: the newest at the end of `order`."""
+    """The conversations of one member as of the snapshot `at`, or later: the newest at the end of `order`, those that
+    are hidden nowhere in it."""
 
     __slots__ = ("at", "counted", "held", "order")
 
-    def __init__(self, at: AllPosition, found: Sequence[ListPosition]) -> None:
+    def __init__(self, at: AllPosition, found: Sequence[Listed]) -> None:
         self.at = at
         self.counted = 0
-        self.order = sorted(found)
-        self.held = {one.id: one for one in found}
+        self.order = sorted(one.at for one in found if not one.hidden)
+        self.held = {one.at.id: one for one in found}
 
-    def touched(self, ids: Iterable[UUID], found: Sequence[ListPosition]) -> None:
+    def touched(self, ids: Iterable[UUID], found: Sequence[Listed]) -> None:
         """Some conversations stand now where `found` says, and are the member's no more if it does not."""
         for id_ in ids:
             before = self.held.pop(id_, None)
-            if before is not None:
-                del self.order[bisect_left(self.order, before)]
+            if before is not None and not before.hidden:
+                del self.order[bisect_left(self.order, before.at)]
         for one in found:
-            self.held[one.id] = one
-            insort(self.order, one)
+            self.held[one.at.id] = one
+            if not one.hidden:
+                insort(self.order, one.at)
 
 
 class Lists:
@@ -90,7 +92,7 @@ class Lists:
                 return None
             ids = {id_ for id_ in recent.moved if id_ in list_.held}
             ids.update(id_ for id_, who in recent.joined if who == user_id)
-            found: list[ListPosition] = []
+            found: list[Listed] = []
             if ids:
                 async with self._database.read() as connection:
                     found = await conversations.mine_of(connection, user_id, list(ids))

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.rights import Action
 from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
@@ -88,9 +89,7 @@ class StoreSource:
 
     async def check(self, caller: Caller, conversation_id: UUID) -> None:
         async with self._database.read() as connection:
-            access = await see(connection, conversation_id, caller)
-        if not access.standing.may_follow:
-            raise Forbidden("only members follow a conversation; join it first")
+            await see(connection, conversation_id, caller, Action.FOLLOW)
 
     async def catch_up(
         self,
@@ -107,10 +106,8 @@ class StoreSource:
                 found = await feed.since(connection, conversation_id, start, limit, upto=upto, most=self._most)
             # Looked at after the reading: whoever may follow now might when it was read.
             try:
-                access = await see(connection, conversation_id, caller)
-            except NotFound:
-                return Gone(await members.why_gone(connection, conversation_id, caller.user_id))
-            if not access.standing.may_follow:
+                await see(connection, conversation_id, caller, Action.FOLLOW)
+            except (NotFound, Forbidden):
                 return Gone(await members.why_gone(connection, conversation_id, caller.user_id))
             return Gone("closed") if found is None or found.closed else found
 

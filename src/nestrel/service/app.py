@@ -9,30 +9,10 @@ from fastapi import FastAPI
 from starlette.routing import WebSocketRoute
 
 from nestrel import __version__
-from nestrel.service import console, problems
+from nestrel.service import access, console, doors, problems
 from nestrel.service.front import Front
 from nestrel.service.middleware import Envelope
-from nestrel.service.routes import (
-    archive,
-    attachments,
-    changes,
-    conversations,
-    erasures,
-    invitations,
-    me,
-    members,
-    message,
-    messages,
-    operations,
-    people,
-    reactions,
-    receipt,
-    resync,
-    retention,
-    search,
-    streams,
-    transfer,
-)
+from nestrel.service.routes import operations
 from nestrel.service.settings import Settings
 from nestrel.service.socket import Live
 from nestrel.service.state import Service
@@ -43,12 +23,14 @@ _DESCRIPTION = (
 )
 
 
-_DIRECT = (*messages.direct.routes, *resync.direct.routes)
+_DIRECT = tuple(route for router in doors.DIRECT for route in router.routes)
 _LIVE = "/v1/live"
 
 
 def make_app(settings: Settings) -> FastAPI:
-    """The application for these settings; it connects to the store when it starts."""
+    """The application for these settings; it connects to the store when it starts. Raises `RuntimeError` for a door
+    that nothing says who may use."""
+    access.check_all(doors.routes(), doors.frame_actions())
     service = Service(settings)
 
     @asynccontextmanager
@@ -68,11 +50,8 @@ def make_app(settings: Settings) -> FastAPI:
     )
     app.state.service = service
     app.router.routes.extend(_DIRECT)
-    for resource in (
-        messages, message, attachments, reactions, receipt, changes, streams, conversations, members, invitations,
-        me, people, search, retention, archive, transfer, erasures,
-    ):  # fmt: skip
-        app.include_router(resource.router, prefix="/v1")
+    for router in doors.RESOURCES:
+        app.include_router(router, prefix=doors.PREFIX)
     app.include_router(operations.router)
     app.router.routes.append(WebSocketRoute(_LIVE, Live(service)))
     console.mount(app)

@@ -38,6 +38,11 @@ DisplayName = Annotated[
     AfterValidator(text.check_display_name),
     Field(json_schema_extra={"minLength": 1, "maxLength": limits.DISPLAY_NAME_CHARS}),
 ]
+Reason = Annotated[
+    StrictStr,
+    AfterValidator(text.check_reason),
+    Field(json_schema_extra={"minLength": 1, "maxLength": limits.REASON_CHARS}, description="why, in one's own words"),
+]
 Picture = Annotated[
     StrictStr,
     AfterValidator(text.check_picture),

@@ -9,6 +9,7 @@ from pydantic import ValidationError
 
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
+from nestrel.core.rights import Action
 from nestrel.live.following import Following
 from nestrel.service import problems
 from nestrel.service.commands import make_post
@@ -63,12 +64,12 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
         session.refuse(None, invalid("/ref", f"must be a whole number or a text of at most {_REF_CHARS} characters"))
         return
     name = raw.get("type")
-    known = _FRAMES.get(name) if isinstance(name, str) else None
+    known = FRAMES.get(name) if isinstance(name, str) else None
     if known is None:
-        detail = f"must be one of {', '.join(sorted(_FRAMES))}"
+        detail = f"must be one of {', '.join(sorted(FRAMES))}"
         session.refuse(ref, InvalidRequest(f"type: {detail}", errors=[fault("/type", detail)]))
         return
-    model, handle = known
+    model, handle, _ = known
     try:
         frame = model.model_validate(raw)
         await again_if_restored(lambda: handle(session, frame))
@@ -170,16 +171,17 @@ async def _sign_in(session: Session, frame: Any) -> None:
 
 _Handler = Callable[[Session, Any], Awaitable[None]]
 
-_FRAMES: dict[str, tuple[type[Frame], _Handler]] = {
-    "sign_in": (SignInFrame, _sign_in),
-    "follow": (FollowFrame, _follow),
-    "follow_all": (FollowAllFrame, _follow_all),
-    "unfollow": (UnfollowFrame, _unfollow),
-    "ping": (PingFrame, _ping),
-    "post": (PostFrame, _post),
-    "edit": (EditFrame, _edit),
-    "remove": (RemoveFrame, _remove),
-    "react": (ReactFrame, _react),
-    "unreact": (UnreactFrame, _react),
-    "read": (ReadFrame, _read),
+FRAMES: dict[str, tuple[type[Frame], _Handler, frozenset[Action]]] = {
+    "sign_in": (SignInFrame, _sign_in, frozenset({Action.OWN})),
+    "follow": (FollowFrame, _follow, frozenset({Action.FOLLOW})),
+    "follow_all": (FollowAllFrame, _follow_all, frozenset({Action.OWN, Action.FOLLOW})),
+    "unfollow": (UnfollowFrame, _unfollow, frozenset({Action.OWN})),
+    "ping": (PingFrame, _ping, frozenset({Action.OWN})),
+    "post": (PostFrame, _post, frozenset({Action.POST})),
+    "edit": (EditFrame, _edit, frozenset({Action.EDIT})),
+    "remove": (RemoveFrame, _remove, frozenset({Action.REMOVE})),
+    "react": (ReactFrame, _react, frozenset({Action.REACT})),
+    "unreact": (UnreactFrame, _react, frozenset({Action.REACT})),
+    "read": (ReadFrame, _read, frozenset({Action.READ})),
 }
+"""Each frame with its form, what it does, and what it is for."""

@@ -18,7 +18,9 @@ from starlette.types import Receive, Scope, Send
 from nestrel.core import limits
 from nestrel.core.objects import ProblemDocument
 from nestrel.core.problems import Forbidden, StoreUnavailable, TooLarge, Trouble, Unauthenticated, invalid
+from nestrel.core.rights import Action
 from nestrel.core.text import check_key
+from nestrel.service.access import actions_of
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -173,18 +175,17 @@ _NOT_COUNTED = ("/resync", "/preview", "/messages", "/messages/batch")
 
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
-    """Who asks. A call that changes something is counted as a command."""
-    identity: Identity = request.scope["nestrel.identity"]
-    caller = Caller(identity.user_id, identity.service)
+    """Who asks, through a door for what. A call that changes something is counted as a command. Raises `Forbidden` for
+    what only a trusted backend does."""
+    scope = request.scope
+    identity: Identity = scope["nestrel.identity"]
+    actions = actions_of(scope["route"].endpoint)
+    if Action.SERVE in actions and not identity.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) does this")
+    caller = Caller(identity.user_id, identity.service, actions, scope["request_id"])
     if request.method != "GET" and not request.scope["path"].endswith(_NOT_COUNTED):
         service.count_command(caller)
     return caller
-
-
-def check_trusted(caller: Caller, does: str) -> None:
-    """Raises `Forbidden` for anyone but a trusted backend; `does` says what only one of those does."""
-    if not caller.service:
-        raise Forbidden(f"only a trusted backend (scope nestrel.service) {does}")
 
 
 ServiceDep = Annotated[Service, Depends(get_service)]

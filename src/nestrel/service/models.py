@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import Field, StrictInt, StrictStr, ValidationError, model_validator
+from pydantic import Field, StrictBool, StrictInt, StrictStr, ValidationError, model_validator
 from pydantic_core import InitErrorDetails, PydanticCustomError
 
 from nestrel.core import limits
+from nestrel.core.problems import invalid
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service.fields import (
     Attached,
@@ -21,6 +23,7 @@ from nestrel.service.fields import (
     Name,
     Picture,
     PostedBody,
+    Reason,
     Request,
     Seq,
     Symbol,
@@ -113,15 +116,47 @@ class ChangeConversation(Request):
     name: Name | None = None
     visibility: Visibility | None = None
     attributes: Attributes | None = None
+    post_interval: Annotated[
+        Annotated[StrictInt, Field(ge=1, le=limits.INTERVAL_SECONDS_MOST)] | None,
+        Field(description="seconds in which a writer posts once; null for as often as they like"),
+    ] = None
 
     @model_validator(mode="after")
     def _something(self) -> ChangeConversation:
         if not self.model_fields_set:
-            raise ValueError("name at least one of title, name, visibility, attributes")
+            raise ValueError("name at least one of title, name, visibility, attributes, post_interval")
         for field in ("title", "visibility", "attributes"):
             if field in self.model_fields_set and getattr(self, field) is None:
                 raise ValueError(f"{field} cannot be null")
         return self
+
+
+class Nothing(Request):
+    """A body that holds nothing."""
+
+
+class Until(Request):
+    """Until when, without which it is for good, and why."""
+
+    until: Time | None = None
+    reason: Reason | None = None
+
+
+def until_of(wanted: Until | None) -> tuple[datetime | None, str | None]:
+    """What a request says of the end and the reason. Raises `InvalidRequest` for an end that is over."""
+    if wanted is None:
+        return None, None
+    if wanted.until is not None and wanted.until <= datetime.now(UTC):
+        raise invalid("/until", "is over already; send a time that is to come, or none for good")
+    return wanted.until, wanted.reason
+
+
+class Report(Request):
+    reason: Reason
+
+
+class SettleReport(Request):
+    state: Literal["open", "done"]
 
 
 class PutMember(Request):
@@ -129,7 +164,16 @@ class PutMember(Request):
 
 
 class ChangeMember(Request):
-    role: Role
+    """Another role; or, for oneself, whether one's list leaves the conversation out until its next message."""
+
+    role: Role | None = None
+    hidden: StrictBool | None = None
+
+    @model_validator(mode="after")
+    def _something(self) -> ChangeMember:
+        if (self.role is None) == (self.hidden is None):
+            raise ValueError("send either role or hidden")
+        return self
 
 
 class ChangeProfile(Request):
@@ -152,6 +196,18 @@ class ListQuery(Request):
 
     limit: Limit = limits.PAGE_DEFAULT
     cursor: Cursor | None = None
+
+
+class ReportsQuery(ListQuery):
+    state: Literal["open", "done"] | None = None
+    conversation_id: UUID | None = None
+
+
+class AuditQuery(ListQuery):
+    since: Time | None = Field(default=None, alias="from", description="RFC 3339, inclusive")
+    until: Time | None = Field(default=None, alias="to", description="RFC 3339, exclusive")
+    actor: UserId | None = Field(default=None, description="only what this user did")
+    conversation_id: UUID | None = None
 
 
 class ReactionsQuery(ListQuery):

@@ -17,6 +17,7 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
+from nestrel.core.quotas import Adding, Quotas
 from nestrel.files.opening import check_address
 from nestrel.live import redis_address
 
@@ -151,6 +152,24 @@ class Settings(BaseSettings):
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
+    make_conversations: Annotated[
+        Literal["anyone", "backend"], Field(description="who makes conversations: `anyone` or only a `backend`")
+    ] = "anyone"
+    add_members: Annotated[
+        Adding,
+        Field(
+            description="whom members add, or open a direct conversation with: `anyone`, who is `acquainted` with them "
+            "from a direct or a closed group, or nobody, as a `backend` does it"
+        ),
+    ] = Adding.ANYONE
+    quota_conversations: Annotated[
+        int, Field(ge=0, description="conversations that a member makes in a day; 0 sets no limit, here and below")
+    ] = 10_000
+    quota_additions: Annotated[
+        int, Field(ge=0, description="people whom a member adds in a day and is not acquainted with")
+    ] = 5_000
+    quota_members: Annotated[int, Field(ge=0, description="members of a conversation, default ones excepted")] = 10_000
+    quota_memberships: Annotated[int, Field(ge=0, description="conversations that a member is in")] = 10_000
     quota_connections: Annotated[int, Field(ge=0, description="connections of each member; 0 sets no limit")] = 200
     address_connections: Annotated[
         int, Field(ge=1, description="connections from each address that is no proxy of one's own")
@@ -208,6 +227,14 @@ class Settings(BaseSettings):
         if value != "postgres":
             redis_address.parse(value)
         return value
+
+    @property
+    def quotas(self) -> Quotas:
+        """What members may have, and do to others."""
+        return Quotas(
+            self.quota_conversations, self.quota_additions, self.quota_members, self.quota_memberships,
+            self.make_conversations == "anyone", self.add_members,
+        )  # fmt: skip
 
     @property
     def secrets(self) -> tuple[str, ...]:

@@ -78,7 +78,7 @@ class Live:
         try:
             if authorization is not None:
                 service.seats.check((await service.sign_in(bearer(authorization))).user_id)
-        except (OverQuota, StoreUnavailable) as problem:
+        except (Forbidden, OverQuota, StoreUnavailable) as problem:
             return problem
         except Problem:
             return None  # which the connection says itself, in a frame
@@ -114,6 +114,11 @@ class Session:
     @property
     def caller(self) -> Caller:
         return self.following.caller
+
+    @property
+    def identity(self) -> Identity | None:
+        """Whose the connection is, once it is signed in."""
+        return self._identity
 
     @property
     def sending_since(self) -> float | None:
@@ -227,7 +232,7 @@ class Session:
             self.close(SIGN_IN_AGAIN, "no sign_in within 10 s")
         except Problem as problem:
             self.refuse(None, problem)
-            self.close(SIGN_IN_AGAIN, problem.title)
+            self.close(TOO_MANY if isinstance(problem, Forbidden) else SIGN_IN_AGAIN, problem.title)
         except orjson.JSONDecodeError:
             self.refuse(None, InvalidRequest("the frame is not JSON", errors=[fault("", "is not JSON")]))
             self.close(SIGN_IN_AGAIN, "the first frame must be sign_in")
@@ -239,9 +244,9 @@ class Session:
             identity = await self.service.sign_in(frame.token)
             if self._identity is not None and identity.user_id != self._identity.user_id:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
-        except Unauthenticated as problem:
+        except (Unauthenticated, Forbidden) as problem:
             self.refuse(frame.ref, problem)
-            self.close(SIGN_IN_AGAIN, problem.detail[:100])
+            self.close(TOO_MANY if isinstance(problem, Forbidden) else SIGN_IN_AGAIN, problem.detail[:100])
         else:
             self._signed_in(identity, frame.ref)
 

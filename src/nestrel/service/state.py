@@ -28,6 +28,7 @@ from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.attachments import Attachments
+from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
 from nestrel.service.collector import collect
 from nestrel.service.erasures import Erasures
@@ -50,7 +51,6 @@ from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()
 
-_KNOWN_USERS = 200_000
 _ERASE_PAUSE_SECONDS = 5.0
 _STOP_SECONDS = 5.0
 _STALL_GRACE_SECONDS = 5.0
@@ -69,6 +69,10 @@ class Closable(Protocol):
     @property
     def client(self) -> object:
         """The address of the other side."""
+
+    @property
+    def identity(self) -> Identity | None:
+        """Whose it is, once that is known."""
 
     @property
     def connection(self) -> object:
@@ -126,7 +130,8 @@ class Service:
         self.draining = False
         self._empty = asyncio.Event()
         self._seal: CursorSeal | None = None
-        self._known: set[str] = set()
+        self.quotas = settings.quotas
+        self.bars = Bars(self.database, lambda: self.sessions)
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
         self.something_closed = asyncio.Event()
@@ -143,6 +148,7 @@ class Service:
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(end_stalled(self), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
+            asyncio.create_task(self.bars.run(), name="bars"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
             asyncio.create_task(collect(self.attachments), name="collector"),
             asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
@@ -196,7 +202,7 @@ class Service:
         """The database was restored or has failed over: what this process remembers may be of a history that is
         lost."""
         log.warning("store.another_history")
-        self._known.clear()
+        self.bars.forget()
         self.moves.forget()
         self.lists.forget()
         self.hub.renew()
@@ -232,15 +238,15 @@ class Service:
         """Verify a token and make sure that its user has a profile.
 
         Raises:
-            Unauthenticated: the token is not accepted.
+            Unauthenticated: the token is not accepted, or was ended by a sign-out.
+            Forbidden: its user is suspended.
         """
         identity = await self.tokens.verify(token)
-        if identity.user_id not in self._known:
+        if not self.bars.knows(identity.user_id):
             await self.load_seal()
             await profiles.first_sight(self.database, identity.user_id, identity.display_name, identity.picture)
-            if len(self._known) >= _KNOWN_USERS:
-                self._known.clear()
-            self._known.add(identity.user_id)
+            await self.bars.meet(identity.user_id)
+        self.bars.check(identity)
         return identity
 
     @property

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from dataclasses import dataclass
+from math import isfinite
 from typing import Any, NamedTuple
 
 import httpx
@@ -32,13 +33,14 @@ class _WrongKey(Unauthenticated):
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """What a verified token says. `expires_at` is in seconds since 1970."""
+    """What a verified token says. `expires_at` and `issued_at` are in seconds since 1970."""
 
     user_id: str
     display_name: str
     picture: str | None
     service: bool
     expires_at: float
+    issued_at: float | None = None
 
 
 class IssuerKeys:
@@ -205,7 +207,15 @@ class TokenVerifier:
             picture=_usable(claims.get("picture"), check_picture),
             service=isinstance(scope, str) and SERVICE_SCOPE in scope.split(),
             expires_at=float(claims["exp"]),
+            issued_at=_issued(claims.get("iat")),
         )
+
+
+def _issued(claim: Any) -> float | None:
+    """When a token was issued, if it says so in a form that can be used."""
+    if isinstance(claim, bool) or not isinstance(claim, (int, float)) or not isfinite(claim):
+        return None
+    return float(claim)
 
 
 def _usable(claim: Any, check: Any) -> str | None:

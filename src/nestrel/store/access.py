@@ -8,27 +8,44 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from nestrel.core.problems import NotFound
-from nestrel.core.roles import Kind, Role, Standing, Visibility
+from nestrel.core.problems import Problem
+from nestrel.core.rights import Action, Standing, no_conversation
+from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import epochs, rules
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 
+KEPT_OUT = "kept out"
+"""Stands for the role of whom the owners keep out."""
+
+ROLE = "coalesce(m.role, o.role)"
+
+
+def out(conversation_id: str, user_id: str) -> str:
+    """SQL for whether somebody is kept out, joined behind their member row `m`. Who has one that holds is not looked
+    for."""
+    return f"""LEFT JOIN LATERAL (SELECT '{KEPT_OUT}' AS role FROM nestrel.kept_out
+    WHERE m.role IS NULL AND conversation_id = {conversation_id} AND user_id = {user_id}
+      AND (until IS NULL OR until > clock_timestamp()) LIMIT 1) o ON true"""
+
+
 _ACCESS = f"""
-SELECT c.kind, c.visibility, c.head, {rules.floor("c")}, c.rev, m.role, {epochs.CURRENT}
+SELECT c.kind, c.visibility, c.head, {rules.floor("c")}, c.rev, {ROLE}, {epochs.CURRENT}
 FROM nestrel.conversations c
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
+{out("c.id", "$2")}
 WHERE c.id = $1 AND c.closed_at IS NULL
 """
 
 
 _ACCESS_OF_MANY = f"""
-SELECT c.kind, c.visibility, c.head, c.floor, c.rev, m.role, {epochs.CURRENT}
+SELECT c.kind, c.visibility, c.head, c.floor, c.rev, {ROLE}, {epochs.CURRENT}
 FROM unnest($1::uuid[], $2::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
 LEFT JOIN LATERAL (SELECT kind, visibility, head, {rules.floor("x")} AS floor, rev FROM nestrel.conversations x
     WHERE id = i.conversation_id AND closed_at IS NULL LIMIT 1) c ON true
 LEFT JOIN LATERAL (SELECT role FROM nestrel.members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true
+{out("i.conversation_id", "i.user_id")}
 ORDER BY i.n
 """
 
@@ -38,15 +55,18 @@ _MANY = 100
 
 @dataclass(frozen=True, slots=True)
 class Caller:
-    """Who a command or a question comes from."""
+    """Who a command or a question comes from, through a door that was made for some `actions`; None for what comes
+    through none. `request_id` is what the answer carries, for the audit."""
 
     user_id: str
     service: bool = False
+    actions: frozenset[Action] | None = None
+    request_id: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """A conversation that the caller may see, as it stood at the read: `rev` and `head` name one moment."""
+    """A conversation that the caller may do something to, as it stood at the read: `rev` and `head` name one moment."""
 
     id: UUID
     standing: Standing
@@ -56,32 +76,41 @@ class Access:
     epoch: int
 
 
-def not_found(conversation_id: UUID) -> NotFound:
-    return NotFound(f"there is no conversation {conversation_id} that you may see")
-
-
-async def see(connection: Connection, conversation_id: UUID, caller: Caller, *, lock: bool = False) -> Access:
-    """The conversation for a caller who may see it. `lock` holds its row until the transaction ends.
+async def see(
+    connection: Connection, conversation_id: UUID, caller: Caller, action: Action, *, lock: bool = False
+) -> Access:
+    """The conversation for a caller who may do this; there is no other way to one. `lock` holds its row until the
+    transaction ends.
 
     Raises:
         NotFound: it does not exist, is closed, or the caller may not know of it.
+        Forbidden: they see it, and may not do this.
     """
     sql = _ACCESS + "FOR NO KEY UPDATE OF c" if lock else _ACCESS
     found = await fetch(connection, sql, conversation_id, caller.user_id)
     if not found:
-        raise not_found(conversation_id)
-    return _access(connection, conversation_id, caller, found[0])
+        raise no_conversation(conversation_id)
+    return _access(connection, conversation_id, caller, action, found[0])
 
 
-def _access(connection: Connection, conversation_id: UUID, caller: Caller, row: Sequence[Any]) -> Access:
+def _access(
+    connection: Connection, conversation_id: UUID, caller: Caller, action: Action, row: Sequence[Any]
+) -> Access:
+    if caller.actions is not None and action not in caller.actions:
+        raise RuntimeError(f"this door was made for {', '.join(caller.actions)}, and not for {action}")
     kind, visibility, head, floor, rev, role, present = row
     epoch = connection.history.check(present)
     if kind is None:
-        raise not_found(conversation_id)
-    standing = Standing(Kind(kind), Visibility(visibility), Role(role) if role else None, caller.service)
-    if not standing.may_see:
-        raise not_found(conversation_id)
+        raise no_conversation(conversation_id)
+    standing = standing_of(Kind(kind), Visibility(visibility), role, service=caller.service)
+    standing.check(action, conversation_id)
     return Access(conversation_id, standing, head, floor, rev, epoch)
+
+
+def standing_of(kind: Kind, visibility: Visibility, role: str | None, *, service: bool) -> Standing:
+    """How someone stands to a conversation; `role` as `ROLE` gives it."""
+    kept_out = role == KEPT_OUT
+    return Standing(kind, visibility, None if role is None or kept_out else Role(role), service, kept_out)
 
 
 class AccessReader:
@@ -90,13 +119,13 @@ class AccessReader:
 
     def __init__(self, database: Database) -> None:
         self._database = database
-        self._waiting: list[tuple[UUID, Caller, asyncio.Future[Access]]] = []
+        self._waiting: list[tuple[UUID, Caller, Action, asyncio.Future[Access]]] = []
         self._running: set[asyncio.Task[None]] = set()
 
-    async def see(self, conversation_id: UUID, caller: Caller) -> Access:
+    async def see(self, conversation_id: UUID, caller: Caller, action: Action) -> Access:
         """The conversation as it stands now or later, never as it stood before the call. Raises as `see` does."""
         future: asyncio.Future[Access] = asyncio.get_running_loop().create_future()
-        self._waiting.append((conversation_id, caller, future))
+        self._waiting.append((conversation_id, caller, action, future))
         if len(self._running) < _IN_FLIGHT:
             task = asyncio.create_task(self._run())
             self._running.add(task)
@@ -112,14 +141,14 @@ class AccessReader:
                     found = await fetch(connection, _ACCESS_OF_MANY, ids, users)
                     connection.history.check(found[0][-1])
             except Exception as error:
-                for _, _, future in asked:
+                for *_, future in asked:
                     if not future.done():
                         future.set_exception(error)
                 continue
-            for (conversation_id, caller, future), row in zip(asked, found, strict=True):
+            for (conversation_id, caller, action, future), row in zip(asked, found, strict=True):
                 if future.done():
                     continue  # whoever asked has gone
                 try:
-                    future.set_result(_access(connection, conversation_id, caller, row))
-                except NotFound as problem:
+                    future.set_result(_access(connection, conversation_id, caller, action, row))
+                except Problem as problem:
                     future.set_exception(problem)

@@ -12,7 +12,9 @@ from starlette.responses import Response
 from nestrel.core.kept_objects import (
     ArchivePage,
 )
-from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.problems import NotFound
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import ListQuery
@@ -30,12 +32,11 @@ SegmentPath = Annotated[int, Path(ge=1, le=2**31 - 1)]
 
 
 async def _may_read(connection: Connection, conversation_id: UUID, caller: Caller) -> None:
-    access = await see(connection, conversation_id, caller)
-    if not access.standing.may_change:
-        raise Forbidden("only an owner reads the archive")
+    await see(connection, conversation_id, caller, Action.ARCHIVE)
 
 
 @router.get("", responses=documented(ArchivePage))
+@does(Action.ARCHIVE)
 async def listing(
     conversation_id: UUID,
     query: Annotated[ListQuery, Query()],
@@ -63,6 +64,7 @@ async def listing(
 
 
 @router.get("/{segment}", response_class=Response, responses=_LINES)
+@does(Action.ARCHIVE)
 async def show(conversation_id: UUID, segment: SegmentPath, service: ServiceDep, caller: CallerDep) -> Response:
     """The messages of a segment as JSON Lines, each with its earlier bodies and everyone who reacted."""
     async with service.database.read() as connection:

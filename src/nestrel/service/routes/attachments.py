@@ -18,8 +18,10 @@ from starlette.responses import Response
 from nestrel.core import objects as wire
 from nestrel.core.attachments import NAMELESS, Attachment, clean_name
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
+from nestrel.core.rights import Action
 from nestrel.core.times import format_time
 from nestrel.service import streamed
+from nestrel.service.access import does
 from nestrel.service.attachments import Sent
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
 from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
@@ -60,6 +62,7 @@ _UPLOAD = {
 
 @router.post(_HERE, status_code=201, responses=documented(wire.Attachment, status=201, s200=wire.Attachment),
              openapi_extra=_UPLOAD)  # fmt: skip
+@does(Action.POST)
 async def upload(
     conversation_id: UUID,
     query: Annotated[AttachmentsQuery, Query()],
@@ -139,12 +142,13 @@ def _digests(request: Request) -> dict[str, bytes]:
 
 async def _shown(service: Service, conversation_id: UUID, attachment_id: UUID, caller: Caller) -> Shown:
     async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
+        access = await see(connection, conversation_id, caller, Action.SEE)
         return await attachments.show(connection, access, caller, attachment_id)
 
 
 @router.head(_HERE + "/{attachment_id}", include_in_schema=False)
 @router.get(_HERE + "/{attachment_id}", response_class=Response, responses=_BYTES)
+@does(Action.SEE)
 async def show(
     conversation_id: UUID, attachment_id: UUID, request: Request, service: ServiceDep, caller: CallerDep
 ) -> Response:
@@ -155,6 +159,7 @@ async def show(
 
 @router.head(_HERE + "/{attachment_id}/preview", include_in_schema=False)
 @router.get(_HERE + "/{attachment_id}/preview", response_class=Response, responses=_PREVIEW)
+@does(Action.SEE)
 async def preview(
     conversation_id: UUID,
     attachment_id: UUID,
@@ -173,6 +178,7 @@ async def preview(
 
 
 @router.post(_HERE + "/{attachment_id}/link", status_code=201, responses=documented(wire.AttachmentLink, status=201))
+@does(Action.SEE)
 async def make_link(
     conversation_id: UUID,
     attachment_id: UUID,
@@ -206,6 +212,7 @@ def _opened_link(service: Service, link: str) -> tuple[Caller, UUID, UUID]:
 
 @router.head("/links/{link}", include_in_schema=False)
 @router.get("/links/{link}", response_class=Response, responses=_BYTES)
+@does(Action.LINK)
 async def follow_link(link: str, request: Request, service: ServiceDep) -> Response:
     """The bytes of an attachment, by a link that somebody made who may still read it. Needs no token."""
     await service.load_seal()

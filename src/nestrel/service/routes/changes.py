@@ -12,14 +12,17 @@ from starlette.responses import Response
 
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ChangeSet
-from nestrel.core.problems import Forbidden, Unauthenticated
+from nestrel.core.problems import Unauthenticated
+from nestrel.core.rights import Action, no_conversation
 from nestrel.live.channel import Follower
+from nestrel.service.access import does
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangesQuery
 from nestrel.service.state import Service
-from nestrel.store.access import Caller, not_found, see
+from nestrel.service.tokens import Identity
+from nestrel.store.access import Caller, see
 from nestrel.store.read import changes
 from nestrel.store.read.changes import Changes
 
@@ -27,6 +30,7 @@ router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRo
 
 
 @router.get("/changes", responses=documented(ChangeSet))
+@does(Action.FOLLOW)
 async def read(
     conversation_id: UUID,
     query: Annotated[ChangesQuery, Query()],
@@ -41,8 +45,7 @@ async def read(
         start = opened(service.seal.open_conversation, caller.user_id, conversation_id, query.cursor)
     found = await _read(service, caller, conversation_id, start, query.limit)
     if query.wait and found.end == start and not service.draining:
-        left = request.scope["nestrel.identity"].expires_at - time.time()
-        found = await _wait(service, caller, conversation_id, start, query, left)
+        found = await _wait(service, caller, conversation_id, start, query, request.scope["nestrel.identity"])
     return Response(addressed(service.seal, caller.user_id, found), media_type="application/json")
 
 
@@ -50,9 +53,7 @@ async def _read(
     service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition | None, limit: int
 ) -> Changes:
     async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
-        if not access.standing.may_follow:
-            raise Forbidden("only members follow a conversation; join it first")
+        access = await see(connection, conversation_id, caller, Action.FOLLOW)
         if start is not None and start == changes.position_of(access):
             return Changes(conversation_id, start, start, access.head, access.floor)
         if start is None:
@@ -61,9 +62,9 @@ async def _read(
             most = service.settings.catch_up_rows
             found = await changes.since(connection, conversation_id, start, limit, most=most)
         # Again after the reading: whoever may see it now might when it was read.
-        await see(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.FOLLOW)
     if found is None or found.closed:
-        raise not_found(conversation_id)
+        raise no_conversation(conversation_id)
     return found
 
 
@@ -74,7 +75,8 @@ class _Waiter:
     client = None
     connection = None
 
-    def __init__(self) -> None:
+    def __init__(self, identity: Identity) -> None:
+        self.identity = identity
         self.something = asyncio.Event()
 
     def wake(self, _follower: Follower) -> None:
@@ -97,17 +99,24 @@ class _Waiter:
 
 
 async def _wait(
-    service: Service, caller: Caller, conversation_id: UUID, start: ChangePosition, query: ChangesQuery, seconds: float
+    service: Service,
+    caller: Caller,
+    conversation_id: UUID,
+    start: ChangePosition,
+    query: ChangesQuery,
+    identity: Identity,
 ) -> Changes:
-    """Read again whenever something moved, until there is a change to tell, the time is over, or the token is, in
-    `seconds`. It listens before it reads, so nothing passes between."""
-    waiter = _Waiter()
+    """Read again whenever something moved, until there is a change to tell, or the time is over, or the token is. It
+    listens before it reads, so nothing passes between."""
+    seconds = identity.expires_at - time.time()
+    waiter = _Waiter(identity)
     (follower,) = await service.hub.follow([conversation_id], caller.user_id, waiter)
     service.sessions.add(waiter)
     try:
         async with asyncio.timeout(min(query.wait, seconds)) as limit:
             while True:
                 waiter.something.clear()
+                service.bars.check(identity)
                 found = await _read(service, caller, conversation_id, start, query.limit)
                 if found.end != start or service.draining:
                     return found

@@ -14,7 +14,9 @@ from starlette.responses import Response
 from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
 from nestrel.core.problems import Forbidden, invalid
+from nestrel.core.rights import Action
 from nestrel.core.text import pack_attributes
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
@@ -33,6 +35,7 @@ router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conver
 
 
 @router.post("", responses=documented(Conversation, status=201, s200=Conversation), status_code=201)
+@does(Action.MAKE)
 async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep) -> Json:
     """Make a conversation; you become its owner. A direct one that exists already is answered with 200."""
     new = new_conversation(
@@ -47,7 +50,7 @@ async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep)
         now=time.time(),
         random=os.urandom(10),
     )
-    conversation_id, made = await changing.make(service.database, new)
+    conversation_id, made = await changing.make(service.database, new, caller, service.quotas)
     location = {"Location": f"/v1/conversations/{conversation_id}"}
     return Json(await _shown(service, caller, conversation_id), 201 if made else 200, location)
 
@@ -58,6 +61,7 @@ async def _shown(service: Service, caller: Caller, conversation_id: UUID) -> Wir
 
 
 @router.get("", responses=documented(ConversationPage))
+@does(Action.LIST)
 async def listing(
     query: Annotated[ConversationsQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -146,16 +150,18 @@ def _people(items: list[Wire]) -> set[str]:
 
 
 @router.get("/{conversation_id}", responses=documented(Conversation))
+@does(Action.SEE)
 async def show(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
     """One conversation as you see it."""
     async with service.database.read() as connection:
-        await see(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.SEE)
         return Json(await conversations.show(connection, conversation_id, caller.user_id))
 
 
 @router.patch("/{conversation_id}", responses=documented(Conversation))
+@does(Action.CHANGE)
 async def change(conversation_id: UUID, wanted: ChangeConversation, service: ServiceDep, caller: CallerDep) -> Json:
-    """Change title, name, visibility or attributes; owners only."""
+    """Change title, name, visibility, attributes, or how often writers post; owners only."""
     fields: dict[str, Any] = wanted.model_dump(exclude_unset=True)
     if "attributes" in fields:
         fields["attributes"] = pack_attributes(fields["attributes"])
@@ -166,6 +172,7 @@ async def change(conversation_id: UUID, wanted: ChangeConversation, service: Ser
 
 
 @router.delete("/{conversation_id}", status_code=204, responses=documented(None, status=204))
+@does(Action.CLOSE)
 async def close(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
     """Close it for good; from then on it does not exist for anyone, and its content is erased."""
     await changing.close(service.database, caller, conversation_id)

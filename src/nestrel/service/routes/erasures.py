@@ -16,7 +16,9 @@ from nestrel.core.kept_objects import (
     ErasurePreview,
 )
 from nestrel.core.problems import ConfirmNeeded, NotFound
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
+from nestrel.core.rights import Action
+from nestrel.service.access import does
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery
 from nestrel.service.retention_models import AskErasure, ErasePerson
@@ -43,18 +45,18 @@ async def _preview(connection: Connection, user_id: str) -> Wire:
 
 
 @router.post("/preview", responses=documented(ErasurePreview))
+@does(Action.SERVE)
 async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) -> Json:
     """What erasing someone would empty; nothing changes."""
-    check_trusted(caller, "erases people")
     async with service.database.read() as connection:
         return Json(await _preview(connection, wanted.user_id))
 
 
 @router.post("", status_code=201, responses=documented(Erasure, status=201))
+@does(Action.SERVE)
 async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> Json:
     """Erase someone: their profile at once, and what they have written until now in the background, in every
     conversation and in the archive. It wants `confirm: true`; without it the refusal (409) shows the preview."""
-    check_trusted(caller, "erases people")
     if not wanted.confirm:
         async with service.database.read() as connection:
             found = await _preview(connection, wanted.user_id)
@@ -70,11 +72,11 @@ async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> 
 
 
 @router.get("", responses=documented(ErasurePage))
+@does(Action.SERVE)
 async def listing(
     query: Annotated[ListQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
     """The records, newest first; they stay."""
-    check_trusted(caller, "erases people")
 
     async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
         items, following = await erasing.page(connection, query.limit, UUID(after) if after else _NEWEST)
@@ -84,9 +86,9 @@ async def listing(
 
 
 @router.get("/{erasure_id}", responses=documented(Erasure))
+@does(Action.SERVE)
 async def show(erasure_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
     """One record, and how far it has come."""
-    check_trusted(caller, "erases people")
     async with service.database.read() as connection:
         found = await erasing.show(connection, erasure_id)
     if found is None:

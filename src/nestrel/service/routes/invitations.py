@@ -12,7 +12,9 @@ from starlette.responses import Response
 
 from nestrel.core import objects
 from nestrel.core.ids import uuid7
-from nestrel.core.invitations import check_inviting, hash_of
+from nestrel.core.invitations import hash_of
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery, MakeInvitation
@@ -29,6 +31,7 @@ _NOTHING = UUID(int=0)
 
 
 @router.post(_HERE, status_code=201, responses=documented(objects.Invitation, status=201))
+@does(Action.INVITE)
 async def make(
     conversation_id: UUID, service: ServiceDep, caller: CallerDep, wanted: MakeInvitation | None = None
 ) -> Json:
@@ -43,6 +46,7 @@ async def make(
 
 
 @router.get(_HERE, responses=documented(objects.InvitationPage))
+@does(Action.INVITE)
 async def listing(
     conversation_id: UUID,
     query: Annotated[ListQuery, Query()],
@@ -53,7 +57,7 @@ async def listing(
     """The invitations of a conversation, the oldest first, without their tokens; for owners and moderators."""
 
     async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
-        check_inviting((await see(connection, conversation_id, caller)).standing)
+        await see(connection, conversation_id, caller, Action.INVITE)
         after_id = UUID(after) if after else _NOTHING
         found, following = await invitations.page(connection, conversation_id, query.limit, after_id)
         return [one.wire() for one in found], str(following) if following is not None else None
@@ -62,6 +66,7 @@ async def listing(
 
 
 @router.delete(_HERE + "/{invitation_id}", status_code=204, responses=documented(None, status=204))
+@does(Action.INVITE)
 async def revoke(conversation_id: UUID, invitation_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
     """Take an invitation back: from then on nobody joins with it."""
     await changing.revoke(service.database, caller, conversation_id, invitation_id)
@@ -69,6 +74,7 @@ async def revoke(conversation_id: UUID, invitation_id: UUID, service: ServiceDep
 
 
 @router.get("/invitations/{token}", responses=documented(objects.Invited))
+@does(Action.ACCEPT)
 async def show(token: str, service: ServiceDep, caller: CallerDep) -> Json:
     """What an invitation leads to, for who has its token."""
     async with service.database.read() as connection:
@@ -76,9 +82,10 @@ async def show(token: str, service: ServiceDep, caller: CallerDep) -> Json:
 
 
 @router.post("/invitations/{token}/accept", responses=documented(objects.Conversation))
+@does(Action.ACCEPT, Action.SEE)
 async def accept(token: str, service: ServiceDep, caller: CallerDep) -> Json:
     """Join the conversation. Who is a member already is answered with it too, and uses nothing up."""
-    conversation_id = await changing.accept(service.database, caller, hash_of(token))
+    conversation_id = await changing.accept(service.database, caller, hash_of(token), service.quotas)
     async with service.database.read() as connection:
-        await see(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.SEE)
         return Json(await conversations.show(connection, conversation_id, caller.user_id))

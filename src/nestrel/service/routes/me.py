@@ -5,6 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from nestrel.core.objects import Profile
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.models import ChangeProfile
 from nestrel.store.read import profiles
@@ -14,6 +16,7 @@ router = APIRouter(route_class=JsonRoute, tags=["profile"])
 
 
 @router.get("/me", responses=documented(Profile))
+@does(Action.OWN)
 async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
     """Your own profile; at first sight it is made from your token."""
     async with service.database.read() as connection:
@@ -22,6 +25,7 @@ async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
 
 
 @router.patch("/me", responses=documented(Profile))
+@does(Action.OWN)
 async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDep) -> Json:
     """Change your profile; everyone who shares a conversation with you sees the new one at once."""
     await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True))

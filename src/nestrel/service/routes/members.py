@@ -10,7 +10,9 @@ from starlette.responses import Response
 
 from nestrel.core.objects import Member, MemberPage
 from nestrel.core.problems import NotFound, invalid
+from nestrel.core.rights import Action
 from nestrel.core.text import check_user_id
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ChangeMember, ListQuery, PutMember
@@ -26,7 +28,7 @@ router = APIRouter(prefix="/conversations/{conversation_id}/members", route_clas
 UserPath = Annotated[str, Path(description="a user id; `me` stands for yourself")]
 
 
-def _resolve(user_id: str, caller: Caller) -> str:
+def resolve(user_id: str, caller: Caller) -> str:
     if user_id == "me":
         return caller.user_id
     try:
@@ -36,6 +38,7 @@ def _resolve(user_id: str, caller: Caller) -> str:
 
 
 @router.get("", responses=documented(MemberPage))
+@does(Action.SEE)
 async def listing(
     conversation_id: UUID,
     query: Annotated[ListQuery, Query()],
@@ -46,36 +49,42 @@ async def listing(
     """Who is in the conversation, by user id, with role and receipt."""
 
     async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
-        await see(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.SEE)
         return await members.page(connection, conversation_id, query.limit, after)
 
     return await listed(request, service, caller, query, f"members {conversation_id}", read)
 
 
 @router.put("/{user_id:path}", responses=documented(Member, s201=Member))
+@does(Action.JOIN, Action.ADD)
 async def put(
     conversation_id: UUID, user_id: UserPath, wanted: PutMember, service: ServiceDep, caller: CallerDep
 ) -> Json:
     """Join an open conversation yourself, or add someone. Who is a member already is answered with 200."""
-    who = _resolve(user_id, caller)
-    new = await changing.put(service.database, caller, conversation_id, who, wanted.role)
+    who = resolve(user_id, caller)
+    new = await changing.put(service.database, caller, conversation_id, who, wanted.role, service.quotas)
     return await _show(service, conversation_id, who, 201 if new else 200)
 
 
 @router.patch("/{user_id:path}", responses=documented(Member))
+@does(Action.RANK, Action.HIDE)
 async def change(
     conversation_id: UUID, user_id: UserPath, wanted: ChangeMember, service: ServiceDep, caller: CallerDep
 ) -> Json:
-    """Change a member's role."""
-    who = _resolve(user_id, caller)
-    await changing.change(service.database, caller, conversation_id, who, wanted.role)
+    """Change a member's role; or, with `hidden`, leave the conversation out of your own list until its next message."""
+    who = resolve(user_id, caller)
+    if wanted.role is not None:
+        await changing.change(service.database, caller, conversation_id, who, wanted.role)
+    else:
+        await changing.hide(service.database, caller, conversation_id, who, hidden=bool(wanted.hidden))
     return await _show(service, conversation_id, who, 200)
 
 
 @router.delete("/{user_id:path}", status_code=204, responses=documented(None, status=204))
+@does(Action.LEAVE, Action.DISMISS)
 async def end(conversation_id: UUID, user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Response:
     """Leave the conversation, or remove someone from it."""
-    await changing.end(service.database, caller, conversation_id, _resolve(user_id, caller))
+    await changing.end(service.database, caller, conversation_id, resolve(user_id, caller))
     return Response(status_code=204)
 
 

@@ -11,6 +11,8 @@ from nestrel.core import limits
 from nestrel.core.commands import Edit, Remove
 from nestrel.core.objects import EditPage, Message
 from nestrel.core.problems import Expired, NotFound
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.commands import revs_of
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
@@ -32,7 +34,7 @@ async def kept(connection: Connection, conversation_id: UUID, seq: int, caller: 
         NotFound: there is no such conversation or message.
         Expired: it lies below the floor.
     """
-    access = await see(connection, conversation_id, caller)
+    access = await see(connection, conversation_id, caller, Action.SEE)
     if 1 <= seq < access.floor:
         raise Expired(f"message {seq} is no longer kept; the conversation now begins at {access.floor}")
     message = await history.one(connection, conversation_id, seq)
@@ -47,6 +49,7 @@ def shown(message: Wire) -> Json:
 
 
 @router.get("", responses=documented(Message))
+@does(Action.SEE)
 async def show(conversation_id: UUID, seq: SeqPath, service: ServiceDep, caller: CallerDep) -> Json:
     """One message as it now stands; 410 once it is below the floor."""
     async with service.database.read() as connection:
@@ -54,6 +57,7 @@ async def show(conversation_id: UUID, seq: SeqPath, service: ServiceDep, caller:
 
 
 @router.patch("", responses=documented(Message))
+@does(Action.EDIT)
 async def edit(
     conversation_id: UUID,
     seq: SeqPath,
@@ -73,6 +77,7 @@ async def edit(
 
 
 @router.delete("", responses=documented(Message))
+@does(Action.REMOVE)
 async def remove(conversation_id: UUID, seq: SeqPath, service: ServiceDep, caller: CallerDep) -> Json:
     """Take a message away: its content goes for good and a tombstone stays, which is the answer, also the next time.
     For its author, moderators and owners."""
@@ -81,6 +86,7 @@ async def remove(conversation_id: UUID, seq: SeqPath, service: ServiceDep, calle
 
 
 @router.get("/edits", responses=documented(EditPage))
+@does(Action.SEE)
 async def earlier(
     conversation_id: UUID,
     seq: SeqPath,

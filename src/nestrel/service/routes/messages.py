@@ -10,6 +10,8 @@ from starlette.responses import Response
 from nestrel.core import limits
 from nestrel.core.objects import HistoryPage, Message, MessageBatch
 from nestrel.core.paging import HistoryQuery
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.commands import make_post
 from nestrel.service.http import (
     CallerDep,
@@ -53,6 +55,7 @@ _POST_DOCUMENT = {
 
 
 @direct.post("", status_code=201, responses=documented(Message, status=201, s200=Message), openapi_extra=_POST_DOCUMENT)
+@does(Action.POST)
 async def post(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
     """Post a message. The answer comes when it is durable; a repeat of its key is answered with 200."""
     wanted = await body_of(request, PostMessage)
@@ -64,6 +67,7 @@ async def post(conversation_id: UUID, request: Request, service: ServiceDep, cal
 
 
 @router.post("/batch", responses=documented(MessageBatch))
+@does(Action.POST)
 async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceDep, caller: CallerDep) -> Json:
     """Post up to 500 messages, all or none, numbered in this order."""
     posts = [make_post(conversation_id, caller, message, message.key) for message in wanted.messages]
@@ -72,10 +76,11 @@ async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceD
 
 
 @direct.get("", responses=documented(HistoryPage), openapi_extra=query_parameters(MessagesQuery))
+@does(Action.SEE)
 async def listing(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """A page of history, newest first unless `order` says otherwise. `change_cursor` is where to follow from."""
     wanted = _history_query(service, caller, conversation_id, query_of(request, MessagesQuery))
-    access = await service.access.see(conversation_id, caller)
+    access = await service.access.see(conversation_id, caller, Action.SEE)
     page = service.pages.kept(access, wanted)
     if page is None:
         page = await service.pages.read(service.database, access, wanted)

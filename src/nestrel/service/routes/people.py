@@ -10,6 +10,8 @@ from fastapi import APIRouter, Path, Query, Request
 from nestrel.core.objects import PeoplePage, Profile, SaidPage
 from nestrel.core.paging import Place
 from nestrel.core.problems import NotFound, invalid
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import PeopleQuery, SaidQuery
@@ -45,6 +47,7 @@ async def seen(connection: Connection, service: Service, caller: Caller, user_id
 
 
 @router.get("", responses=documented(PeoplePage))
+@does(Action.OWN)
 async def listing(
     query: Annotated[PeopleQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -68,6 +71,7 @@ async def listing(
 
 
 @router.get("/{user_id:path}/messages", responses=documented(SaidPage))
+@does(Action.OWN)
 async def messages(
     user_id: UserPath,
     query: Annotated[SaidQuery, Query()],
@@ -110,6 +114,7 @@ async def messages(
 
 
 @router.get("/{user_id:path}", responses=documented(Profile))
+@does(Action.OWN)
 async def show(user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Json:
     """One person's profile; 404 for whom you cannot see."""
     async with service.database.read() as connection:

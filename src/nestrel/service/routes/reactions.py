@@ -10,7 +10,9 @@ from fastapi import APIRouter, Path, Query, Request
 from nestrel.core.commands import React
 from nestrel.core.objects import Message, ReactionPage, ReaderPage
 from nestrel.core.problems import invalid
+from nestrel.core.rights import Action
 from nestrel.core.symbols import check_symbol
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery, ReactionsQuery
@@ -36,12 +38,14 @@ async def _react(service: Service, caller: Caller, conversation_id: UUID, seq: i
 
 
 @router.put("/reactions/{symbol}", responses=documented(Message))
+@does(Action.REACT)
 async def put(conversation_id: UUID, seq: SeqPath, symbol: SymbolPath, service: ServiceDep, caller: CallerDep) -> Json:
     """Set your reaction; the answer is the message. Again changes nothing. A message bears 20 different symbols."""
     return await _react(service, caller, conversation_id, seq, symbol, on=True)
 
 
 @router.delete("/reactions/{symbol}", responses=documented(Message))
+@does(Action.REACT)
 async def take_back(
     conversation_id: UUID, seq: SeqPath, symbol: SymbolPath, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -50,6 +54,7 @@ async def take_back(
 
 
 @router.get("/reactions", responses=documented(ReactionPage))
+@does(Action.SEE)
 async def listing(
     conversation_id: UUID,
     seq: SeqPath,
@@ -73,6 +78,7 @@ async def listing(
 
 
 @router.get("/readers", responses=documented(ReaderPage))
+@does(Action.SEE)
 async def readers(
     conversation_id: UUID,
     seq: SeqPath,

@@ -12,6 +12,8 @@ from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.core.objects import ResyncAnswer
 from nestrel.core.problems import InvalidRequest, fault
+from nestrel.core.rights import Action
+from nestrel.service.access import does
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, DirectRoute, ServiceDep, body_of, documented, request_body
 from nestrel.service.listing import opened
@@ -26,6 +28,7 @@ direct = APIRouter(prefix="/v1", tags=["changes"], route_class=DirectRoute)
 
 
 @direct.post("/resync", responses=documented(ResyncAnswer), openapi_extra=request_body(ResyncRequest))
+@does(Action.OWN)
 async def bring(request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """A change set for each of your conversations that moved, those that you joined and those that are yours no more.
 

@@ -8,16 +8,16 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 from starlette.responses import Response
 
-from nestrel.core.conversations import check_ruling
 from nestrel.core.kept_objects import (
     RetentionPreview,
     RetentionRule,
     RetentionRun,
 )
-from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, Then
+from nestrel.core.rights import Action
 from nestrel.service import retention_models as models
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented
+from nestrel.service.access import does
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.state import Service
 from nestrel.store import rules
 from nestrel.store.access import Caller, see
@@ -31,16 +31,16 @@ _RUN_SECONDS = 1.0
 
 
 @router.get(_OF_ONE, responses=documented(RetentionRule))
+@does(Action.FOLLOW)
 async def show(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
     """The rule that the conversation goes by; any member may read it."""
     async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
-        if not access.standing.may_follow:
-            raise Forbidden("only members read what a conversation keeps; join it first")
+        await see(connection, conversation_id, caller, Action.FOLLOW)
         return Json(await retention.read(connection, conversation_id))
 
 
 @router.put(_OF_ONE, responses=documented(RetentionRule))
+@does(Action.RULE)
 async def put(conversation_id: UUID, wanted: models.PutRetention, service: ServiceDep, caller: CallerDep) -> Json:
     """Set the rule. It holds from the commit on, to the message; if that takes something away at once, `confirm: true`
     is needed, and the refusal (409) shows the preview."""
@@ -48,6 +48,7 @@ async def put(conversation_id: UUID, wanted: models.PutRetention, service: Servi
 
 
 @router.delete(_OF_ONE, status_code=204, responses=documented(None, status=204))
+@does(Action.RULE)
 async def clear(conversation_id: UUID, query: ConfirmQuery, service: ServiceDep, caller: CallerDep) -> Response:
     """Clear the rule; the service's then holds, if there is one. `confirm` as above."""
     await _put(service, caller, conversation_id, None, confirmed=query.confirm)
@@ -59,28 +60,31 @@ async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Ru
 
 
 @router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
+@does(Action.RULE)
 async def preview(conversation_id: UUID, wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take away now, counts and dates; nothing changes."""
     async with service.database.read() as connection:
-        check_ruling((await see(connection, conversation_id, caller)).standing)
+        await see(connection, conversation_id, caller, Action.RULE)
         return Json((await previewing.preview(connection, [conversation_id], wanted.rule)).wire())
 
 
 @router.get("/retention", responses=documented(RetentionRule))
+@does(Action.SERVE)
 async def show_for_all(service: ServiceDep, caller: CallerDep) -> Json:
     """The rule of all conversations without one of their own. For a trusted backend, as all that follows."""
-    check_trusted(caller, "does this")
     async with service.database.read() as connection:
         return Json(retention.wire((await rules.service_rule(connection))[1], own=False))
 
 
 @router.put("/retention", responses=documented(RetentionRule))
+@does(Action.SERVE)
 async def put_for_all(wanted: models.PutRetention, service: ServiceDep, caller: CallerDep) -> Json:
     """Set the rule of all conversations without one of their own. Each goes by it from the next sweep on."""
     return await _put_for_all(service, caller, wanted.rule, confirmed=wanted.confirm)
 
 
 @router.delete("/retention", status_code=204, responses=documented(None, status=204))
+@does(Action.SERVE)
 async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
     """Clear that rule: conversations without one of their own keep everything."""
     await _put_for_all(service, caller, NO_RULE, confirmed=True)
@@ -88,23 +92,22 @@ async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
 
 
 async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
-    check_trusted(caller, "does this")
     await retention.put_service_rule(service.database, rule, confirmed=confirmed)
     return Json(retention.wire(rule, own=False))
 
 
 @router.post("/retention/preview", responses=documented(RetentionPreview))
+@does(Action.SERVE)
 async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take from all conversations without one of their own."""
-    check_trusted(caller, "does this")
     async with service.database.read() as connection:
         return Json((await previewing.preview_service_rule(connection, wanted.rule)).wire())
 
 
 @router.post("/retention/run", responses=documented(RetentionRun))
+@does(Action.SERVE)
 async def run(service: ServiceDep, caller: CallerDep) -> Json:
     """Sweep now, without pauses, for about a second; to be called again while messages wait."""
-    check_trusted(caller, "does this")
     taken = await service.sweeper.run_for(_RUN_SECONDS)
     waiting = await service.sweeper.backlog()
     answer = {

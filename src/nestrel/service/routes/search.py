@@ -10,8 +10,10 @@ from fastapi import APIRouter, Query, Request
 from nestrel.core.objects import SearchPage
 from nestrel.core.paging import Place
 from nestrel.core.problems import NotFound, invalid
+from nestrel.core.rights import Action
 from nestrel.core.search import question
 from nestrel.core.times import format_time, parse_time
+from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.models import SearchQuery
 from nestrel.service.questions import sealed, unsealed
@@ -24,6 +26,7 @@ router = APIRouter(prefix="/search", route_class=JsonRoute, tags=["search"])
 
 
 @router.get("", responses=documented(SearchPage))
+@does(Action.OWN, Action.SEE)
 async def find(
     query: Annotated[SearchQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
@@ -41,7 +44,7 @@ async def find(
             after = Place.of_key(key)
         wanted = _wanted(asked)
         if wanted.conversation_id is not None:
-            await see(connection, wanted.conversation_id, caller)
+            await see(connection, wanted.conversation_id, caller, Action.SEE)
         found = await search.find(connection, caller, wanted, query.limit, after)
         items = await search.wires(connection, found.hits)
         shown = [item["message"] for item in items]

@@ -14,15 +14,18 @@ from starlette.responses import StreamingResponse
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core.problems import StoreUnavailable
+from nestrel.core.rights import Action
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.following import Following
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
+from nestrel.service.access import does
 from nestrel.service.addressing import written
-from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, bearer, documented
+from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
 from nestrel.service.state import Service
+from nestrel.service.tokens import Identity
 from nestrel.store import rows
 from nestrel.store.access import Caller
 
@@ -34,6 +37,7 @@ _EVENTS[200] = {"description": "A stream of events", "content": {"text/event-str
 
 
 @router.get("/conversations/{conversation_id}/stream", response_class=StreamingResponse, responses=_EVENTS)
+@does(Action.FOLLOW)
 async def one(
     conversation_id: UUID,
     query: Annotated[StreamQuery, Query()],
@@ -49,13 +53,14 @@ async def one(
         start = opened(service.seal.open_conversation, caller.user_id, conversation_id, cursor)
     stream = Stream(service, caller, request, one=True)
     with stream.ended_by_failure():
-        await stream.begin(bearer(request.headers.get("authorization")))
+        await stream.begin()
         await stream.following.follow(conversation_id, start, cursor)
         stream.rewound = start is not None and service.history.present != start.epoch
     return EventResponse(stream)
 
 
 @router.get("/stream", response_class=StreamingResponse, responses=_EVENTS)
+@does(Action.OWN, Action.FOLLOW)
 async def every(
     query: Annotated[StreamQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
@@ -67,7 +72,7 @@ async def every(
         since = all_since(opened(service.seal.open_all, caller.user_id, cursor))
     stream = Stream(service, caller, request, one=False)
     with stream.ended_by_failure():
-        await stream.begin(bearer(request.headers.get("authorization")))
+        await stream.begin()
         _, stream.from_nothing = await stream.following.follow_all(since)
         stream.rewound = since is not None and not stream.from_nothing and service.history.present != since.epoch
     return EventResponse(stream)
@@ -88,15 +93,16 @@ class Stream:
         self._closed = service.draining
         self._seated = False
         self._expiry: asyncio.TimerHandle | None = None
+        self.identity: Identity = request.scope["nestrel.identity"]
         self.following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
 
-    async def begin(self, token: str) -> None:
+    async def begin(self) -> None:
         """Be there for the drain, and for no longer than the token."""
         self._service.seats.take(self.following.caller.user_id)
         self._seated = True
         self._service.sessions.add(self)
         metrics.STREAMS.inc()
-        left = (await self._service.sign_in(token)).expires_at - time.time()
+        left = self.identity.expires_at - time.time()
         # An event loop's timer has a limit of its own; a stream for longer than a day can as well begin anew.
         self._expiry = asyncio.get_running_loop().call_later(min(max(left, 0), 86_400), self.close, 0, "")
 

@@ -16,8 +16,10 @@ from nestrel.core.kept_objects import (
     ImportAnswer,
 )
 from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
+from nestrel.core.rights import Action
 from nestrel.service import importing
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, check_trusted, documented, documented_text
+from nestrel.service.access import does
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store.access import see
@@ -42,6 +44,7 @@ _BREATH = 50
 
 
 @router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
+@does(Action.SEE)
 async def export(
     conversation_id: UUID,
     query: Annotated[ExportQuery, Query()],
@@ -52,18 +55,18 @@ async def export(
     """A conversation as of now, message by message: each with its earlier bodies and everyone who reacted. The live
     part is for everyone who may read it, the archive for owners and backends."""
     async with service.database.read() as connection:
-        access = await see(connection, conversation_id, caller)
-    if query.archived and not access.standing.may_change:
+        access = await see(connection, conversation_id, caller, Action.SEE)
+    if query.archived and not access.standing.may(Action.ARCHIVE):
         raise Forbidden("only an owner exports the archive")
     return _stream(service, request, query, conversation_id)
 
 
 @router.get("/export", response_class=StreamingResponse, responses=_EXPORT)
+@does(Action.SERVE)
 async def export_all(
     query: Annotated[ExportQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
-    check_trusted(caller, "exports everything")
     return _stream(service, request, query, None)
 
 
@@ -92,6 +95,7 @@ async def _only(conversation_id: UUID) -> AsyncIterator[UUID]:
 
 
 @router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)
+@does(Action.IMPORT)
 async def import_(
     conversation_id: UUID,
     request: Request,
@@ -103,9 +107,8 @@ async def import_(
     backend. A line that cannot be taken is refused by its number and the others go in; what is here already, by its
     key, is not added again. With `behind`, nothing is taken where the conversation does not reach that number any
     more, as after a restore: what came before would be older than the head then, and could not be brought in again."""
-    check_trusted(caller, "imports; others post")
     async with service.database.read() as connection:
-        await see(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.IMPORT)
     raw = (await request.body()).splitlines()
     if len(raw) > limits.IMPORT_LINES:
         raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")

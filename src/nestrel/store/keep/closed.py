@@ -45,6 +45,8 @@ _DELETE_REST = [
         "attachments",
         "expired_attachments",
         "invitations",
+        "kept_out",
+        "reports",
     )
 ]
 # Its files go first, for the collector. No more come: the end of an upload has the conversation's lock, or finds it

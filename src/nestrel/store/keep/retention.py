@@ -8,10 +8,10 @@ from uuid import UUID
 
 import asyncpg
 
-from nestrel.core.conversations import check_ruling
 from nestrel.core.locked import Locked
 from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.retention import NO_RULE, Rule
+from nestrel.core.rights import Action
 from nestrel.store import constraints, rules
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
@@ -75,7 +75,7 @@ async def read(connection: Connection, conversation_id: UUID) -> Wire:
 async def _owned(connection: Connection, conversation_id: UUID, caller: Caller | None, *, lock: bool) -> None:
     """Whether the caller may set the rule; None acts for the service itself."""
     if caller is not None:
-        check_ruling((await see(connection, conversation_id, caller, lock=lock)).standing)
+        await see(connection, conversation_id, caller, Action.RULE, lock=lock)
 
 
 async def put(

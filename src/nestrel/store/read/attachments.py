@@ -7,6 +7,7 @@ from uuid import UUID
 
 from nestrel.core.attachments import Attachment
 from nestrel.core.problems import Expired, NotFound
+from nestrel.core.rights import Action
 from nestrel.store import rows
 from nestrel.store.access import Access, Caller
 from nestrel.store.native import Connection, fetch
@@ -52,7 +53,7 @@ async def show(connection: Connection, access: Access, caller: Caller, attachmen
     if found:
         *columns, object_id, unused, live, archived, borne = found[0]
         one = rows.attachment(columns)
-        if live or (archived and access.standing.may_change) or (unused and one.uploader_id == caller.user_id):
+        if live or (archived and access.standing.may(Action.ARCHIVE)) or (unused and one.uploader_id == caller.user_id):
             return Shown(one, object_id)
         if borne:
             raise _expired(attachment_id)

@@ -17,7 +17,8 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
-       c.message_count - aged.n AS message_count, c.member_count, c.last_at, m.role, partner.user_id AS partner,
+       c.message_count - aged.n AS message_count, c.member_count, c.last_at, c.post_interval, m.role,
+       coalesce(m.hidden_head >= c.head, false) AS hidden, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        CASE WHEN m.role IS NOT NULL THEN named.n END AS unread_mentions,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
@@ -40,26 +41,29 @@ _SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[]) AND c.closed_at IS NULL"
 _MINE_PAGE = """
 SELECT c.id, c.last_at FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
 WHERE m.user_id = $1 AND m.left_at IS NULL AND c.closed_at IS NULL
+  AND (m.hidden_head IS NULL OR m.hidden_head < c.head)
   AND ($2::timestamptz IS NULL OR (c.last_at, c.id) < ($2, $3::uuid))
 ORDER BY c.last_at DESC, c.id DESC LIMIT $4
 """
 _MINE_ALL = """
-SELECT m.conversation_id, c.last_at
-FROM (SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND left_at IS NULL
+SELECT m.conversation_id, c.last_at, coalesce(m.hidden_head >= c.head, false)
+FROM (SELECT conversation_id, hidden_head FROM nestrel.members WHERE user_id = $1 AND left_at IS NULL
       ORDER BY conversation_id LIMIT $2) m
-CROSS JOIN LATERAL (SELECT last_at FROM nestrel.conversations WHERE id = m.conversation_id AND closed_at IS NULL
+CROSS JOIN LATERAL (SELECT last_at, head FROM nestrel.conversations WHERE id = m.conversation_id AND closed_at IS NULL
     LIMIT 1) c
 """
 _MINE_OF = """
-SELECT i.id, c.last_at FROM unnest($2::uuid[]) AS i (id)
-CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL
-    LIMIT 1) m
-CROSS JOIN LATERAL (SELECT last_at FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
+SELECT i.id, c.last_at, coalesce(m.hidden_head >= c.head, false) FROM unnest($2::uuid[]) AS i (id)
+CROSS JOIN LATERAL (SELECT hidden_head FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1
+    AND left_at IS NULL LIMIT 1) m
+CROSS JOIN LATERAL (SELECT last_at, head FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 _OPEN_PAGE = """
 SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.visibility = 'open' AND c.closed_at IS NULL
   AND ($1::uuid IS NULL OR c.id < $1)
+  AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = c.id AND k.user_id = $3
+      AND (k.until IS NULL OR k.until > clock_timestamp()))
 ORDER BY c.id DESC LIMIT $2
 """
 _EVERY_PAGE = """
@@ -89,7 +93,9 @@ SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.name_key = $1 AND c.closed_at IS NULL AND (
     CASE $2::text WHEN 'mine' THEN EXISTS (SELECT FROM nestrel.members m
         WHERE m.conversation_id = c.id AND m.user_id = $3 AND m.left_at IS NULL)
-    WHEN 'open' THEN c.visibility = 'open' ELSE true END)
+    WHEN 'open' THEN c.visibility = 'open' AND NOT EXISTS (SELECT FROM nestrel.kept_out k
+        WHERE k.conversation_id = c.id AND k.user_id = $3 AND (k.until IS NULL OR k.until > clock_timestamp()))
+    ELSE true END)
 """
 
 
@@ -129,6 +135,8 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
         "partner": row["partner"] if viewer else None,
         "unread": row["unread"] if viewer else None,
         "unread_mentions": row["unread_mentions"] if viewer else None,
+        "my_hidden": row["hidden"] if viewer and row["role"] is not None else None,
+        "post_interval": row["post_interval"],
         "members": row["member_count"],
     }
 
@@ -163,7 +171,9 @@ async def page(
         at, id_ = (after.at, after.id) if after else (None, None)
         found = await fetch(connection, _MINE_PAGE, caller.user_id, at, id_, limit + 1)
     else:
-        found = await fetch(connection, _EVERY_PAGE if every else _OPEN_PAGE, after.id if after else None, limit + 1)
+        behind = after.id if after else None
+        asked = (_EVERY_PAGE, behind, limit + 1) if every else (_OPEN_PAGE, behind, limit + 1, caller.user_id)
+        found = await fetch(connection, *asked)
     last = found[limit - 1] if len(found) > limit else None
     items = await shown(connection, caller, [row["id"] for row in found[:limit]], mine=scope == "mine")
     return items, ListPosition(last["last_at"], last["id"]) if last else None
@@ -191,12 +201,20 @@ async def shown(connection: Connection, caller: Caller, ids: Sequence[UUID], *, 
     return [item for item in found if item["my_role"] is not None] if mine else found
 
 
-async def mine(connection: Connection, user_id: str, most: int) -> list[ListPosition] | None:
+class Listed(NamedTuple):
+    """A conversation of a member's, and whether they have hidden it."""
+
+    at: ListPosition
+    hidden: bool
+
+
+async def mine(connection: Connection, user_id: str, most: int) -> list[Listed] | None:
     """All of a member's conversations, in no order; None if they are in more than `most`."""
     found = await fetch(connection, _MINE_ALL, user_id, most + 1)
-    return [ListPosition(row[1], row[0]) for row in found] if len(found) <= most else None
+    return [Listed(ListPosition(row[1], row[0]), row[2]) for row in found] if len(found) <= most else None
 
 
-async def mine_of(connection: Connection, user_id: str, ids: Sequence[UUID]) -> list[ListPosition]:
+async def mine_of(connection: Connection, user_id: str, ids: Sequence[UUID]) -> list[Listed]:
     """Those of some conversations that are a member's, in no order."""
-    return [ListPosition(row[1], row[0]) for row in await fetch(connection, _MINE_OF, user_id, ids)]
+    found = await fetch(connection, _MINE_OF, user_id, ids)
+    return [Listed(ListPosition(row[1], row[0]), row[2]) for row in found]

@@ -24,6 +24,8 @@ FROM nestrel.invitations i
 JOIN nestrel.conversations c ON c.id = i.conversation_id AND c.closed_at IS NULL
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
 WHERE i.token_hash = $1
+  AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = i.conversation_id AND k.user_id = $2
+                  AND (k.until IS NULL OR k.until > clock_timestamp()))
 """
 
 

@@ -8,7 +8,10 @@ from uuid import UUID
 
 import asyncpg
 
-from nestrel.core.conversations import NewConversation, check_change, check_closing
+from nestrel.core.audit import Act
+from nestrel.core.conversations import NewConversation, check_change
+from nestrel.core.quotas import Quotas
+from nestrel.core.rights import Action
 from nestrel.core.text import name_key
 from nestrel.store import epochs, rules
 from nestrel.store.access import Caller, see
@@ -17,7 +20,7 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.conversations import find_direct
-from nestrel.store.write import directory
+from nestrel.store.write import adding, audit, blocks, directory
 
 _INSERT = f"""
 INSERT INTO nestrel.conversations (
@@ -44,16 +47,18 @@ UPDATE nestrel.conversations SET
        name_key = CASE WHEN 'name' = ANY($2::text[]) THEN $5::text ELSE name_key END,
        visibility = CASE WHEN 'visibility' = ANY($2::text[]) THEN $6::text ELSE visibility END,
        attributes = CASE WHEN 'attributes' = ANY($2::text[]) THEN $7::text ELSE attributes END,
+       post_interval = CASE WHEN 'post_interval' = ANY($2::text[]) THEN $8::int ELSE post_interval END,
        rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
 WHERE id = $1 RETURNING rev, name, title
 """
 
 
-async def make(database: Database, new: NewConversation) -> tuple[UUID, bool]:
+async def make(database: Database, new: NewConversation, caller: Caller, quotas: Quotas) -> tuple[UUID, bool]:
     """Write a new conversation with its members; for a direct one that is there already, that one, and False.
 
     Raises:
         NameTaken: another conversation holds the name, also one that was made at this very moment.
+        Forbidden, OverQuota: the caller may not make it, or not with these.
     """
     while True:
         if new.direct_pair is not None:
@@ -64,12 +69,23 @@ async def make(database: Database, new: NewConversation) -> tuple[UUID, bool]:
         try:
             with refusals(name=new.name):
                 async with database.write() as connection:
+                    await _check_making(connection, new, caller, quotas)
                     await _insert(database, connection, new)
         except asyncpg.UniqueViolationError as error:
             if error.constraint_name != DIRECT_PAIR:
                 raise
             continue  # made by the other of the two at this moment
         return new.id, True
+
+
+async def _check_making(connection: Connection, new: NewConversation, caller: Caller, quotas: Quotas) -> None:
+    everyone = [user_id for user_id, _ in new.members]
+    others = [user_id for user_id in everyone if user_id != caller.user_id]
+    if new.direct_pair is not None:
+        await blocks.check_pair(connection, *everyone)
+    await adding.check_making(connection, caller, quotas)
+    await adding.check_adding(connection, caller, others, quotas)
+    await adding.check_room(connection, caller, everyone, len(everyone), quotas)
 
 
 async def _insert(database: Database, connection: Connection, new: NewConversation) -> None:
@@ -101,11 +117,23 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, fiel
     key = name_key(name) if name is not None else None
     with refusals(name=name):
         async with database.write() as connection:
-            check_change((await see(connection, conversation_id, caller, lock=True)).standing, fields)
-            values = fields.get("title"), name, key, fields.get("visibility"), fields.get("attributes")
+            check_change((await see(connection, conversation_id, caller, Action.CHANGE, lock=True)).standing, fields)
+            values = (
+                fields.get("title"),
+                name,
+                key,
+                fields.get("visibility"),
+                fields.get("attributes"),
+                fields.get("post_interval"),
+            )
             [(rev, *called)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
             if not fields.keys().isdisjoint(("name", "title")):
                 await directory.name_conversation(connection, conversation_id, *called)
+            told = {field: fields[field] for field in ("visibility", "post_interval") if field in fields}
+            await audit.record(
+                connection, caller, Act.CONVERSATION_CHANGED, conversation_id=conversation_id,
+                after={"fields": sorted(fields), **told},
+            )  # fmt: skip
             await database.announce(connection, [Moved(conversation_id, rev)])
 
 
@@ -116,7 +144,8 @@ async def close(database: Database, caller: Caller, conversation_id: UUID) -> No
         NotFound, Forbidden: the caller may not see it, or not close it.
     """
     async with database.write() as connection:
-        check_closing((await see(connection, conversation_id, caller, lock=True)).standing)
+        await see(connection, conversation_id, caller, Action.CLOSE, lock=True)
         [(rev,)] = await fetch(connection, _CLOSE, conversation_id)
         await directory.name_conversation(connection, conversation_id, None, None)
+        await audit.record(connection, caller, Act.CONVERSATION_CLOSED, conversation_id=conversation_id)
         await database.announce(connection, [Moved(conversation_id, rev)])

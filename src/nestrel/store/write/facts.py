@@ -17,7 +17,7 @@ from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import epochs, rows, rules
+from nestrel.store import access, epochs, rows, rules
 from nestrel.store.native import Connection, array, execute, fetch, hashes, texts
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS
@@ -33,7 +33,7 @@ def _locking(wait: str) -> str:
 SELECT l.*, clock_timestamp() FROM (
     SELECT {epochs.CURRENT} AS epoch, id, kind, visibility, head, {rules.floor("c")} AS kept, rev, last_at,
            closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, guard,
-           {rules.RULE_COLUMNS}
+           blocked, post_interval, {rules.RULE_COLUMNS}
     FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}) l
 """
 
@@ -46,8 +46,9 @@ _EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
 # like that another transaction has just committed. Each lookup is a lateral one so that it can only be an index scan.
-_ROLE = """LEFT JOIN LATERAL (SELECT role, read_seq FROM nestrel.members
-    WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true"""
+_ROLE = f"""LEFT JOIN LATERAL (SELECT role, read_seq FROM nestrel.members
+    WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m ON true
+{access.out("i.conversation_id", "i.user_id")}"""
 
 _KEY = """LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) k ON true
@@ -63,13 +64,13 @@ ORDER BY i.n
 """
 
 _POSTS = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, coalesce(k.seq, x.seq), k.fingerprint,
-       coalesce(a.author_n, 0), p.display_name, p.picture, p.rev
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, {access.ROLE}, coalesce(k.seq, x.seq), k.fingerprint,
+       coalesce(a.author_n, 0), a.created_at, p.display_name, p.picture, p.rev
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bytea[], $4::text::boolean[], $5::text::boolean[])
      WITH ORDINALITY AS i (conversation_id, user_id, key_hash, shown, expired, n)
 {_ROLE}
 {_KEY}
-LEFT JOIN LATERAL (SELECT author_n FROM nestrel.messages
+LEFT JOIN LATERAL (SELECT author_n, created_at FROM nestrel.messages
     WHERE conversation_id = i.conversation_id AND author_id = i.user_id ORDER BY seq DESC LIMIT 1) a ON true
 LEFT JOIN LATERAL (SELECT display_name, picture, rev FROM nestrel.profiles
     WHERE i.shown AND user_id = i.user_id LIMIT 1) p ON true
@@ -77,7 +78,7 @@ ORDER BY i.n
 """
 
 _CHANGES = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, r.user_id IS NOT NULL,
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, {access.ROLE}, r.user_id IS NOT NULL,
        {rows.columns("t", MESSAGE_COLUMNS)}
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::text[])
      WITH ORDINALITY AS i (conversation_id, user_id, seq, symbol, n)
@@ -90,14 +91,14 @@ ORDER BY i.n
 """
 
 _READS = f"""
-SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, m.role, m.read_seq
+SELECT CASE WHEN i.n = 1 THEN clock_timestamp() END, {access.ROLE}, m.read_seq
 FROM unnest($1::text::uuid[], $2::text::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
 {_ROLE}
 ORDER BY i.n
 """
 
 # Lookups, where calling the enumeration would cost more for each row.
-_ROLES: dict[str | None, Role | None] = {None: None, **{role.value: role for role in Role}}
+_ROLES: dict[str | None, Role | None] = {None: None, access.KEPT_OUT: None, **{role.value: role for role in Role}}
 _KINDS = {kind.value: kind for kind in Kind}
 _VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 
@@ -153,7 +154,8 @@ def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
 def _locked(row: Sequence[Any], epoch: int) -> Locked:
     place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
     place.stored_floor, place.messages, place.size, place.swept, place.guard = row[8:13]
-    place.rule = rules.rule(*row[13:-1])
+    place.blocked, place.post_interval = row[13:15]
+    place.rule = rules.rule(*row[15:-1])
     place.at = row[-1]
     return place
 
@@ -193,10 +195,10 @@ async def read(
         return known
     changes = [command for command in commands if isinstance(command, Change)]
     if changes:
-        await _read_changes(connection, known, changes)
+        await _read_changes(connection, known, changes, locked)
     reads = [command for command in commands if isinstance(command, Read)]
     if reads:
-        await _read_receipts(connection, known, reads)
+        await _read_receipts(connection, known, reads, locked)
     return known
 
 
@@ -236,7 +238,7 @@ def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int]
         place = locked.get(number)
         authors = known.authors[number] = memory.authors(place) if place is not None else {}
     author = authors.get(post.author_id)
-    if author is None:
+    if author is None or locked[number].post_interval is not None:  # when the last was posted is not remembered
         return None
     if number in shown:
         if author.profile is None:
@@ -305,9 +307,10 @@ async def _read_posts(
     known.now = found[0][0]
     if authors:
         known.profiles |= {
-            post.author_id: row[5:] for post, row, first in zip(posts, found, wanted, strict=True) if first
+            post.author_id: row[6:] for post, row, first in zip(posts, found, wanted, strict=True) if first
         }
-    facts = [PostFacts(_ROLES[row[1]], row[2], row[3], row[4]) for row in found]
+    facts = [PostFacts(_ROLES[row[1]], row[2], row[3], row[4], row[5]) for row in found]
+    _keep_out(locked, [(post.conversation_id, post.author_id) for post in posts], found)
     for post, fact in zip(posts, facts, strict=True):
         if fact.role is not None:
             profile = known.profiles.get(post.author_id)
@@ -318,7 +321,16 @@ async def _read_posts(
     return facts
 
 
-async def _read_changes(connection: Connection, known: Known, changes: Sequence[Change]) -> None:
+def _keep_out(locked: dict[int, Locked], asked: Sequence[tuple[UUID, str]], found: Sequence[Any]) -> None:
+    """Note whom the owners keep out; their role stands second in each row."""
+    for (conversation_id, user_id), row in zip(asked, found, strict=True):
+        if row[1] == access.KEPT_OUT and (place := locked.get(conversation_id.int)) is not None:
+            place.kept_out.add(user_id)
+
+
+async def _read_changes(
+    connection: Connection, known: Known, changes: Sequence[Change], locked: dict[int, Locked]
+) -> None:
     found = await fetch(
         connection,
         _CHANGES,
@@ -327,6 +339,7 @@ async def _read_changes(connection: Connection, known: Known, changes: Sequence[
         array([change.seq for change in changes]),
         texts([change.symbol if isinstance(change, React) else None for change in changes]),
     )
+    _keep_out(locked, [(change.conversation_id, change.user_id) for change in changes], found)
     states: dict[tuple[int, int], MessageState] = {}
     places: dict[MessageState, UUID] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
@@ -359,10 +372,13 @@ async def read_marks(connection: Connection, states: dict[MessageState, UUID]) -
         every[n].rev = max(every[n].rev, rev)
 
 
-async def _read_receipts(connection: Connection, known: Known, reads: Sequence[Read]) -> None:
+async def _read_receipts(
+    connection: Connection, known: Known, reads: Sequence[Read], locked: dict[int, Locked]
+) -> None:
     asked = {(read.conversation_id.int, read.user_id): read for read in reads}
     ids, users = [read.conversation_id for read in asked.values()], [read.user_id for read in asked.values()]
     found = await fetch(connection, _READS, array(ids), texts(users))
+    _keep_out(locked, list(zip(ids, users, strict=True)), found)
     known.now = known.now or found[0][0]
     states = {
         key: (_ROLES[role], None if role is None else MemberState(key[1], read_seq))

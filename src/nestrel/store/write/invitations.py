@@ -5,14 +5,17 @@ from __future__ import annotations
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.invitations import Invitation, check_inviting, role_to_invite, unknown
+from nestrel.core.audit import Act
+from nestrel.core.invitations import Invitation, role_to_invite, unknown
 from nestrel.core.problems import OverQuota
+from nestrel.core.quotas import Quotas
+from nestrel.core.rights import Action
 from nestrel.core.roles import Role
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import execute, fetch
 from nestrel.store.read.invitations import COLUMNS, invitation
-from nestrel.store.write import members
+from nestrel.store.write import adding, audit, keeping_out, members
 
 _MAKE = f"""
 INSERT INTO nestrel.invitations (conversation_id, id, token_hash, role, uses_left, expires_at, created_by, by_service)
@@ -24,7 +27,7 @@ RETURNING {COLUMNS}
 _MAKE_ROOM = """
 DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND (uses_left = 0 OR expires_at <= clock_timestamp())
 """
-_REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2"
+_REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2 RETURNING 1"
 _PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
 _LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
 _FIND = f"SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations WHERE token_hash = $1"
@@ -48,7 +51,7 @@ async def make(
         OverQuota: the conversation has as many as it may.
     """
     async with database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        standing = (await see(connection, conversation_id, caller, Action.INVITE, lock=True)).standing
         role = role_to_invite(standing, wanted)
         row = (conversation_id, id_, token_hash, role.value, uses, seconds, caller.user_id, caller.service)
         found = await fetch(connection, _MAKE, *row)
@@ -60,6 +63,10 @@ async def make(
                 f"a conversation has at most {limits.INVITATIONS:,} invitations; take some back",
                 extra={"quota": "invitations", "limit": limits.INVITATIONS},
             )
+        await audit.record(
+            connection, caller, Act.INVITED, conversation_id=conversation_id,
+            after={"invitation_id": str(id_), "role": role, "uses": uses, "expires_in": seconds},
+        )  # fmt: skip
     return invitation(found[0])
 
 
@@ -70,16 +77,21 @@ async def revoke(database: Database, caller: Caller, conversation_id: UUID, id_:
         NotFound, Forbidden: the caller may not see the conversation, or not do this.
     """
     async with database.write() as connection:
-        check_inviting((await see(connection, conversation_id, caller, lock=True)).standing)
-        await execute(connection, _REVOKE, conversation_id, id_)
+        await see(connection, conversation_id, caller, Action.INVITE, lock=True)
+        if await fetch(connection, _REVOKE, conversation_id, id_):
+            await audit.record(
+                connection, caller, Act.INVITATION_REVOKED, conversation_id=conversation_id,
+                before={"invitation_id": str(id_)},
+            )  # fmt: skip
 
 
-async def accept(database: Database, caller: Caller, token_hash: bytes) -> UUID:
+async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: Quotas) -> UUID:
     """Join by an invitation; the conversation. Who is a member already uses nothing up.
 
     Raises:
-        NotFound: there is no such invitation.
+        NotFound: there is no such invitation, or they are kept out of where it leads to.
         Expired: it is used up, or past its time.
+        OverQuota: there is no room for one more.
     """
     async with database.write() as connection:
         place = await fetch(connection, _PLACE, token_hash)
@@ -94,7 +106,10 @@ async def accept(database: Database, caller: Caller, token_hash: bytes) -> UUID:
         one = invitation(row)
         known = await members.census(connection, conversation_id, caller.user_id)
         if known.role is None:
+            if await keeping_out.find(connection, conversation_id, caller.user_id) is not None:
+                raise unknown()
             one.check_open(now)
+            await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas)
             await execute(connection, _USE, conversation_id, one.id)
             await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
     return conversation_id

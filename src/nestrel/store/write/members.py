@@ -5,16 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 from uuid import UUID
 
+from nestrel.core.audit import Act
 from nestrel.core.invitations import lost_by
 from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
-from nestrel.core.problems import NotFound
+from nestrel.core.problems import Forbidden, NotFound
+from nestrel.core.quotas import Quotas
+from nestrel.core.rights import Action
 from nestrel.core.roles import Role
 from nestrel.store import epochs
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.write import directory
+from nestrel.store.write import adding, audit, directory
 
 _CENSUS = """
 SELECT (SELECT role FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 AND left_at IS NULL)
@@ -52,6 +55,22 @@ FROM moved WHERE conversation_id = $1 AND user_id = $3 AND left_at IS NULL
 RETURNING members.rev
 """
 
+# A change of one's own list, which takes a `rev` so that every device and process learns of it.
+_HIDE = f"""
+WITH moved AS (
+    UPDATE nestrel.conversations SET rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
+    WHERE id = $1 AND EXISTS (SELECT FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2
+        AND left_at IS NULL AND (hidden_head IS NOT NULL AND hidden_head >= head) <> $3)
+    RETURNING rev, head
+)
+UPDATE nestrel.members SET hidden_head = CASE WHEN $3 THEN moved.head END, rev = moved.rev,
+       moved_xid = pg_current_xact_id()
+FROM moved WHERE conversation_id = $1 AND user_id = $2 RETURNING members.rev
+"""
+_KEPT_OUT = """
+SELECT 1 FROM nestrel.kept_out
+WHERE conversation_id = $1 AND user_id = $2 AND (until IS NULL OR until > clock_timestamp())
+"""
 _END_INVITATIONS = """
 DELETE FROM nestrel.invitations
 WHERE conversation_id = $1 AND created_by = $2 AND NOT by_service AND role = ANY($3::text[])
@@ -67,14 +86,18 @@ class Census:
     members: int
 
 
-async def put(database: Database, caller: Caller, conversation_id: UUID, user_id: str, wanted: Role | None) -> bool:
+async def put(
+    database: Database, caller: Caller, conversation_id: UUID, user_id: str, wanted: Role | None, quotas: Quotas
+) -> bool:
     """Join an open conversation oneself, add someone, or make sure that someone is a member; whether they are new.
 
     Raises:
         NotFound, Forbidden: the caller may not see it, or not do this.
+        OverQuota: there is no room for one more.
     """
     async with database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        action = Action.JOIN if user_id == caller.user_id else Action.ADD
+        standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
         known = await census(connection, conversation_id, user_id)
         if user_id == caller.user_id and known.role is None:
             role = role_on_joining(standing, wanted)
@@ -82,7 +105,14 @@ async def put(database: Database, caller: Caller, conversation_id: UUID, user_id
             role = known.role or role_on_joining(standing, wanted)
         else:
             role = role_on_adding(standing, known.role, wanted, known.owners)
+            if known.role is None:
+                await _check_not_kept_out(connection, conversation_id, user_id)
+                await adding.check_adding(connection, caller, [user_id], quotas)
+        if known.role is None:
+            await adding.check_room(connection, caller, [user_id], known.members + 1, quotas)
         await enter(database, connection, conversation_id, user_id, known.role, role)
+        if user_id != caller.user_id:
+            await _record(connection, caller, conversation_id, user_id, known.role, role)
     return known.role is None
 
 
@@ -93,12 +123,29 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, user
         NotFound, Forbidden: as `put`; also where there is no such member.
     """
     async with database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        standing = (await see(connection, conversation_id, caller, Action.RANK, lock=True)).standing
         known = await census(connection, conversation_id, user_id)
         role = role_on_adding(standing, known.role or Role.READER, wanted, known.owners)
         if known.role is None:
             raise NotFound("there is no such member")
         await enter(database, connection, conversation_id, user_id, known.role, role)
+        if user_id != caller.user_id:
+            await _record(connection, caller, conversation_id, user_id, known.role, role)
+
+
+async def hide(database: Database, caller: Caller, conversation_id: UUID, user_id: str, *, hidden: bool) -> None:
+    """Leave a conversation out of one's own list until its next message, or take it in again.
+
+    Raises:
+        NotFound, Forbidden: as `put`; also for the list of somebody else.
+    """
+    async with database.write() as connection:
+        await see(connection, conversation_id, caller, Action.HIDE, lock=True)
+        if user_id != caller.user_id:
+            raise Forbidden("everyone hides conversations from their own list alone")
+        found = await fetch(connection, _HIDE, conversation_id, user_id, hidden)
+        if found:
+            await database.announce(connection, [Moved(conversation_id, found[0][0])])
 
 
 async def end(database: Database, caller: Caller, conversation_id: UUID, user_id: str) -> None:
@@ -109,12 +156,38 @@ async def end(database: Database, caller: Caller, conversation_id: UUID, user_id
     """
     own = user_id == caller.user_id
     async with database.write() as connection:
-        standing = (await see(connection, conversation_id, caller, lock=True)).standing
+        action = Action.LEAVE if own else Action.DISMISS
+        standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
         known = await census(connection, conversation_id, user_id)
         check_leaving(standing, known.role, known.owners, known.members, own=own)
-        [(rev,)] = await fetch(connection, _LEAVE, conversation_id, "left" if own else "removed", user_id)
-        await _end_invitations(connection, conversation_id, user_id, None)
-        await database.announce(connection, [Moved(conversation_id, rev)])
+        await remove(database, connection, conversation_id, user_id, "left" if own else "removed")
+        if not own:
+            await audit.record(
+                connection, caller, Act.MEMBER_REMOVED, conversation_id=conversation_id, user_id=user_id,
+                before={"role": known.role},
+            )  # fmt: skip
+
+
+async def remove(database: Database, connection: Connection, conversation_id: UUID, user_id: str, why: str) -> None:
+    """End a membership, under the conversation's lock: they have `left`, or were `removed`."""
+    [(rev,)] = await fetch(connection, _LEAVE, conversation_id, why, user_id)
+    await _end_invitations(connection, conversation_id, user_id, None)
+    await database.announce(connection, [Moved(conversation_id, rev)])
+
+
+async def _record(
+    connection: Connection, caller: Caller, conversation_id: UUID, user_id: str, before: Role | None, after: Role
+) -> None:
+    if before is not after:
+        await audit.record(
+            connection, caller, Act.MEMBER_ADDED if before is None else Act.MEMBER_ROLE,
+            conversation_id=conversation_id, user_id=user_id, before={"role": before}, after={"role": after},
+        )  # fmt: skip
+
+
+async def _check_not_kept_out(connection: Connection, conversation_id: UUID, user_id: str) -> None:
+    if await fetch(connection, _KEPT_OUT, conversation_id, user_id):
+        raise Forbidden("this person is kept out of here; let them in again first")
 
 
 async def census(connection: Connection, conversation_id: UUID, user_id: str) -> Census:

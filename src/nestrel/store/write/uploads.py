@@ -11,8 +11,8 @@ import asyncpg
 
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
-from nestrel.core.locked import no_conversation
-from nestrel.core.problems import Forbidden, OverQuota, StoreUnavailable, Trouble
+from nestrel.core.problems import OverQuota, StoreUnavailable, Trouble
+from nestrel.core.rights import Action, no_conversation
 from nestrel.store import rows
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
@@ -83,10 +83,7 @@ async def may_upload(connection: Connection, conversation_id: UUID, caller: Call
         NotFound: they may not know of it.
         Forbidden: they may not post.
     """
-    access = await see(connection, conversation_id, caller)
-    if not access.standing.may_post:
-        raise Forbidden("only who may post here uploads")
-    return access
+    return await see(connection, conversation_id, caller, Action.POST)
 
 
 async def begin(

@@ -1,0 +1,34 @@
+"""What the audit knows of: each act of somebody with a role over others, and each that a backend did for somebody."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Act(StrEnum):
+    """What was done. Names, bodies and titles are never written down beside it, only ids and the values of rules."""
+
+    MEMBER_ADDED = "member-added"
+    MEMBER_ROLE = "member-role"
+    MEMBER_REMOVED = "member-removed"
+    KEPT_OUT = "kept-out"
+    LET_IN = "let-in"
+    INVITED = "invited"
+    INVITATION_REVOKED = "invitation-revoked"
+    CONVERSATION_MADE = "conversation-made"
+    CONVERSATION_CHANGED = "conversation-changed"
+    CONVERSATION_CLOSED = "conversation-closed"
+    RULE_SET = "rule-set"
+    RULE_CLEARED = "rule-cleared"
+    SERVICE_RULE_SET = "service-rule-set"
+    MESSAGE_REMOVED = "message-removed"
+    REPORT_SETTLED = "report-settled"
+    POSTED_FOR = "posted-for"
+    UPLOADED_FOR = "uploaded-for"
+    IMPORTED = "imported"
+    SUSPENDED = "suspended"
+    SUSPENSION_ENDED = "suspension-ended"
+    SIGNED_OUT = "signed-out"
+    CONNECTION_ENDED = "connection-ended"
+    ERASED = "erased"
+    EXPORTED = "exported"

@@ -1,0 +1,96 @@
+"""The objects of the wire that are about keeping order: who is kept out, blocked or suspended, what was reported, and
+what was done."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from nestrel.core.audit import Act
+from nestrel.core.objects import Message, Profile, WireObject
+
+
+class KeptOut(WireObject):
+    """Somebody who is kept out of a conversation, for good where there is no `until`."""
+
+    user_id: str
+    until: datetime | None
+    reason: str | None
+    kept_out_by: str
+    kept_out_at: datetime
+
+
+class KeptOutPage(WireObject):
+    items: list[KeptOut]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class Blocked(WireObject):
+    user_id: str
+    blocked_at: datetime
+
+
+class BlockedPage(WireObject):
+    items: list[Blocked]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class Suspension(WireObject):
+    """Somebody who may do nothing, for good where there is no `until`."""
+
+    user_id: str
+    until: datetime | None
+    reason: str | None
+    suspended_by: str
+    suspended_at: datetime
+
+
+class SignedOut(WireObject):
+    """Tokens that were issued up to and including this second are taken no more."""
+
+    not_before: datetime
+
+
+class Report(WireObject):
+    """A message that a reader has reported; `message` is what it was then, null 30 days later."""
+
+    report_id: str
+    conversation_id: str
+    seq: int
+    author_id: str
+    reason: str
+    reported_by: str
+    reported_at: datetime
+    state: Literal["open", "done"]
+    settled_by: str | None
+    settled_at: datetime | None
+    message: Message | None
+
+
+class ReportPage(WireObject):
+    items: list[Report]
+    next: str | None
+    profiles: dict[str, Profile]
+
+
+class AuditEntry(WireObject):
+    """What `actor` did: to whom, where, and the values of before and after, without bodies or names."""
+
+    audit_id: str
+    at: datetime
+    actor: str
+    act: Act
+    conversation_id: str | None
+    user_id: str | None
+    seq: int | None
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    reason: str | None
+    request_id: str
+
+
+class AuditPage(WireObject):
+    items: list[AuditEntry]
+    next: str | None

@@ -1,0 +1,126 @@
+"""Who is suspended or signed out, as every process knows it: at a first sight from the store, and from then on by
+asking every two seconds of whom something has changed."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Iterable
+from datetime import datetime, timedelta
+from typing import Protocol
+
+import structlog
+
+from nestrel.core import limits
+from nestrel.core.people import FREE, Barred
+from nestrel.core.problems import Problem, StoreUnavailable, Unauthenticated
+from nestrel.live.waiting import happens
+from nestrel.service.tokens import Identity
+from nestrel.store.database import Database
+from nestrel.store.write import barring
+
+log = structlog.get_logger()
+
+SIGN_IN_AGAIN, BARRED = 4401, 4403
+_LOOK_SECONDS = 2.0
+_OVERLAP = timedelta(seconds=120)
+"""A change is dated before it commits: what is older than any statement may take has been seen."""
+_KNOWN_USERS = 200_000
+
+
+class Seated(Protocol):
+    """A live connection, as far as this goes."""
+
+    @property
+    def identity(self) -> Identity | None:
+        """Whose it is, once that is known."""
+
+    def close(self, code: int, reason: str) -> None:
+        """End it."""
+
+
+class Bars:
+    """The users whom this process has seen lately, with what stands against each. `seated` are the live connections:
+    those of whom something new stands against are ended."""
+
+    def __init__(self, database: Database, seated: Callable[[], Iterable[Seated]]) -> None:
+        self._database = database
+        self._seated = seated
+        self._known: dict[str, Barred] = {}
+        self._since: datetime | None = None
+        self._look = asyncio.Event()
+
+    def knows(self, user_id: str) -> bool:
+        return user_id in self._known
+
+    async def meet(self, user_id: str) -> None:
+        """Read what stands against somebody who is seen for the first time."""
+        async with self._database.read() as connection:
+            found = await barring.barred(connection, user_id)
+        if len(self._known) >= _KNOWN_USERS:
+            self._known.clear()
+        self._known[user_id] = found or FREE
+
+    def forget(self) -> None:
+        """The database has another history."""
+        self._known.clear()
+
+    def refusal(self, identity: Identity) -> Problem | None:
+        """Why somebody is not let in; None if they are."""
+        barred = self._known.get(identity.user_id, FREE)
+        return None if barred is FREE else barred.refusal(identity.issued_at, time.time())
+
+    def check(self, identity: Identity) -> None:
+        """Raises `Forbidden` for whom is suspended, `Unauthenticated` for a token that was ended."""
+        refusal = self.refusal(identity)
+        if refusal is not None:
+            raise refusal
+
+    def look_now(self) -> None:
+        """Something has changed here, so that this process need not wait."""
+        self._look.set()
+
+    async def run(self) -> None:
+        """Learn of changes, and end the connections of whom they concern, until cancelled."""
+        while True:
+            try:
+                await self._learn()
+            except StoreUnavailable:
+                pass  # nothing changes while the store is away, and what did before is asked for again
+            except Exception as error:  # whatever it is, others who are suspended must not stay
+                log.error("bars.failed", exc_info=error)
+            await happens(self._look, _LOOK_SECONDS)
+            self._look.clear()
+
+    async def _learn(self) -> None:
+        async with self._database.read() as connection:
+            now = await barring.now(connection)
+            since = self._since if self._since is not None else now - _OVERLAP
+            changed = await barring.changed(connection, since, limits.BARRED_CHANGES)
+            if len(changed) >= limits.BARRED_CHANGES:  # too many to tell one from another: everybody is asked again
+                changed = {
+                    user_id: found
+                    for user_id in self._present()
+                    if (found := await barring.barred(connection, user_id))
+                }
+                self._known.clear()
+        self._since = now - _OVERLAP
+        for user_id, barred in changed.items():
+            if user_id in self._known:
+                self._known[user_id] = barred
+        if changed:
+            self._end(changed)
+
+    def _present(self) -> set[str]:
+        return {one.identity.user_id for one in self._seated() if one.identity is not None}
+
+    def _end(self, changed: dict[str, Barred]) -> None:
+        now = time.time()
+        for one in tuple(self._seated()):
+            identity = one.identity
+            if identity is None or (barred := changed.get(identity.user_id)) is None:
+                continue
+            refusal = barred.refusal(identity.issued_at, now)
+            if refusal is not None:
+                code = SIGN_IN_AGAIN if isinstance(refusal, Unauthenticated) else BARRED
+                one.close(code, refusal.detail[:100])

@@ -1,0 +1,107 @@
+"""Suspending people and signing them out; every process asks what has changed of it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from nestrel.core.audit import Act
+from nestrel.core.people import Barred, Suspension
+from nestrel.core.problems import invalid
+from nestrel.core.times import format_time
+from nestrel.store.access import Caller
+from nestrel.store.database import Database
+from nestrel.store.native import Connection, fetch
+from nestrel.store.write import audit
+
+_COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
+_SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
+
+_SUSPEND = f"""
+INSERT INTO nestrel.barred AS b (user_id, suspended, suspended_until, reason, suspended_by, suspended_at)
+VALUES ($1, true, $2, $3, $4, clock_timestamp())
+ON CONFLICT (user_id) DO UPDATE
+SET suspended = true, suspended_until = $2, reason = $3, suspended_by = $4, suspended_at = clock_timestamp(),
+    changed_at = clock_timestamp()
+RETURNING {_COLUMNS}
+"""
+_SHOW = f"SELECT {_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {_SUSPENDED}"
+_END = """
+UPDATE nestrel.barred SET suspended = false, suspended_until = NULL, reason = NULL, changed_at = clock_timestamp()
+WHERE user_id = $1 AND suspended RETURNING 1
+"""
+# Up to and including the second in which it is done: a token says no more exactly when it was made.
+_SIGN_OUT = """
+INSERT INTO nestrel.barred AS b (user_id, not_before) VALUES ($1, date_trunc('second', clock_timestamp()))
+ON CONFLICT (user_id) DO UPDATE
+SET not_before = greatest(b.not_before, excluded.not_before), changed_at = clock_timestamp()
+RETURNING not_before
+"""
+_BARRED = f"""
+SELECT user_id,
+       CASE WHEN {_SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infinity') ELSE 0 END::float8,
+       coalesce(extract(epoch FROM not_before), -1)::float8
+FROM nestrel.barred
+"""
+_OF_ONE = f"{_BARRED} WHERE user_id = $1"
+_CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
+_NOW = "SELECT clock_timestamp()"
+
+
+async def suspend(
+    database: Database, caller: Caller, user_id: str, until: datetime | None, reason: str | None
+) -> tuple[Suspension, bool]:
+    """Suspend someone; whether they were not before. Raises `InvalidRequest` for oneself."""
+    if user_id == caller.user_id:
+        raise invalid("/user_id", "a backend does not suspend itself")
+    async with database.write() as connection:
+        before = await show(connection, user_id)
+        [row] = await fetch(connection, _SUSPEND, user_id, until, reason, caller.user_id)
+        after = {"until": None if until is None else format_time(until)}
+        await audit.record(connection, caller, Act.SUSPENDED, user_id=user_id, after=after, reason=reason)
+    return Suspension(*row), before is None
+
+
+async def end_suspension(database: Database, caller: Caller, user_id: str) -> None:
+    """Let someone in again; nothing happens to who is not suspended."""
+    async with database.write() as connection:
+        if await fetch(connection, _END, user_id):
+            await audit.record(connection, caller, Act.SUSPENSION_ENDED, user_id=user_id)
+
+
+async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime:
+    """End all tokens that someone has by now; the last second of them."""
+    async with database.write() as connection:
+        [(not_before,)] = await fetch(connection, _SIGN_OUT, user_id)
+        await audit.record(
+            connection, caller, Act.SIGNED_OUT, user_id=user_id, after={"not_before": format_time(not_before)}
+        )
+    moment: datetime = not_before
+    return moment
+
+
+async def show(connection: Connection, user_id: str) -> Suspension | None:
+    """How someone is suspended, if they are."""
+    found = await fetch(connection, _SHOW, user_id)
+    return Suspension(*found[0]) if found else None
+
+
+async def barred(connection: Connection, user_id: str) -> Barred | None:
+    """What stands against someone; None for nothing."""
+    found = await fetch(connection, _OF_ONE, user_id)
+    return _barred(found[0]) if found else None
+
+
+async def changed(connection: Connection, since: datetime, limit: int) -> dict[str, Barred]:
+    """Of whom something has changed since then."""
+    return {row[0]: _barred(row) for row in await fetch(connection, _CHANGED, since, limit)}
+
+
+async def now(connection: Connection) -> datetime:
+    """The database's time."""
+    moment: datetime = (await fetch(connection, _NOW))[0][0]
+    return moment
+
+
+def _barred(row: Any) -> Barred:
+    return Barred(row[1], row[2])
