@@ -15,6 +15,7 @@ from PIL import Image
 
 from nestrel.core.commands import Post, Remove
 from nestrel.core.problems import Problem
+from nestrel.core.rights import Action
 from nestrel.files.folder import Folder, FolderSpool
 from nestrel.service.attachments import Attachments, Sent
 from nestrel.store.access import Caller, see
@@ -57,7 +58,7 @@ async def all_of_it(database: Database, files: Attachments, place: UUID) -> None
     """Upload, post, look, remove, collect."""
     writer, mara = Writer(database), Caller("mara")
     async with database.read() as connection:
-        access = await see(connection, place, mara)
+        access = await see(connection, place, mara, Action.SEE)
     sent = Sent("mara", "berth.png", 0, {})
     try:
         kept, _ = await files.take(access, mara, sent, _chunks(picture()))
@@ -65,7 +66,7 @@ async def all_of_it(database: Database, files: Attachments, place: UUID) -> None
         raise AssertionError(problem.detail) from problem
     [posted] = await writer.submit([Post(place, "mara", "", attachments=(kept.id,))])
     async with database.read() as connection:
-        shown = await reading.show(connection, await see(connection, place, mara), mara, kept.id)
+        shown = await reading.show(connection, await see(connection, place, mara, Action.SEE), mara, kept.id)
     await files.preview(shown, place, 320)
     await writer.submit([Remove(place, "mara", posted.object["seq"])])
     await files.collect()

@@ -21,6 +21,7 @@ import pytest
 from nestrel.core import limits
 from nestrel.core.commands import Edit, Post, Remove
 from nestrel.core.problems import InvalidRequest, OverQuota, Problem, SlowDown
+from nestrel.core.rights import Action
 from nestrel.files.bucket import Bucket
 from nestrel.files.folder import Folder
 from nestrel.files.objects import Files, FilesUnavailable
@@ -128,7 +129,7 @@ async def test_posts_removals_and_collections_race_and_nothing_is_lost(
         caller = Caller(who)
         for turn in range(12):
             async with database.read() as connection:
-                access = await see(connection, place, caller)
+                access = await see(connection, place, caller, Action.SEE)
             content = b"tide %d" % ((n + turn) % 3) * 1_000
             kept, _ = await attachments.take(access, caller, Sent(who, f"{turn % 2}", 0, {}), _chunks(content))
             try:
@@ -273,7 +274,7 @@ async def test_a_caller_who_breaks_off_leaves_nothing(
     place = await make_place(database, mara="owner")
     caller = Caller("mara")
     async with database.read() as connection:
-        access = await see(connection, place, caller)
+        access = await see(connection, place, caller, Action.SEE)
 
     async def broken() -> AsyncIterator[bytes]:
         yield bytes(300_000)
@@ -293,7 +294,7 @@ async def test_a_day_has_its_bytes_and_a_backend_is_not_bound(
 ) -> None:
     place = await make_place(database, mara="owner")
     async with database.read() as connection:
-        access = await see(connection, place, Caller("mara"))
+        access = await see(connection, place, Caller("mara"), Action.SEE)
     sent = Sent("mara", "x", 0, {})
     await attachments.take(access, Caller("mara"), sent, _chunks(b"one"))
     assert await stranger.fetchval("SELECT bytes FROM nestrel.uploaded") == 3
@@ -314,7 +315,7 @@ async def test_a_day_has_its_bytes_and_a_backend_is_not_bound(
 async def test_one_member_does_not_take_all_turns(database: Database, attachments: Attachments) -> None:
     place = await make_place(database, mara="owner", odd="writer")
     async with database.read() as connection:
-        access = await see(connection, place, Caller("mara"))
+        access = await see(connection, place, Caller("mara"), Action.SEE)
     go_on = asyncio.Event()
 
     async def slow() -> AsyncIterator[bytes]:

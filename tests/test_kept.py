@@ -11,6 +11,7 @@ import pytest
 from nestrel.core.commands import Post
 from nestrel.core.paging import HistoryQuery
 from nestrel.core.problems import SlowDown, StoreUnavailable
+from nestrel.core.rights import Action
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.service import exports as module
@@ -28,7 +29,7 @@ async def test_a_page_that_is_read_again_is_counted_once_and_many_ask_for_it_onc
     place = await make_place(database, mara="owner")
     await Writer(database).submit([Post(place, "mara", "x" * 1_000)])
     async with database.read() as connection:
-        access: Access = await see(connection, place, Caller("mara"))
+        access: Access = await see(connection, place, Caller("mara"), Action.SEE)
     pages, query, reads = Pages(1024 * 1024), HistoryQuery(50), 0
     read = history.read
 
@@ -51,7 +52,7 @@ async def test_many_who_ask_for_a_page_have_the_failure_of_the_one_who_reads_it(
 ) -> None:
     place = await make_place(database, mara="owner")
     async with database.read() as connection:
-        access = await see(connection, place, Caller("mara"))
+        access = await see(connection, place, Caller("mara"), Action.SEE)
 
     async def fails(*_args: Any) -> Any:
         await asyncio.sleep(0)

@@ -17,7 +17,9 @@ from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.paging import HistoryQuery, Place
 from nestrel.core.problems import NotFound
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
+from nestrel.core.rights import Action
 from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, snapshots
 from nestrel.store.access import AccessReader, Caller, see
@@ -92,7 +94,7 @@ async def everything_that_is_hot(database: Database) -> None:
         await quiet.submit([Post(place, "mara", early, key=early)])
     await files_that_come_and_go(database, writer, place)
     start = await StoreSource(database, 1_000).now()
-    await joining.put(database, mara, place, "petra", None)
+    await joining.put(database, mara, place, "petra", None, DEFAULT_QUOTAS)
     await changing.change(database, mara, place, {"title": "Quay"})
     await retention.put(database, place, Rule(keep_last=20), confirmed=True)
     await sweep.step(database)
@@ -103,9 +105,9 @@ async def everything_that_is_hot(database: Database) -> None:
     await indexing.bring(database, [place])
     await indexing.renew(database, -60.0)
     await trimming.trim(database)
-    await AccessReader(database).see(place, mara)
+    await AccessReader(database).see(place, mara, Action.SEE)
     async with database.read() as connection:
-        access = await see(connection, place, mara)
+        access = await see(connection, place, mara, Action.SEE)
         now = datetime.now(UTC)
         for query in (
             HistoryQuery(10), HistoryQuery(10, descending=False), HistoryQuery(10, around=30),
@@ -150,7 +152,7 @@ async def everything_that_is_hot(database: Database) -> None:
 async def files_that_come_and_go(database: Database, writer: Writer, place: UUID) -> None:
     mara = Caller("mara")
     async with database.read() as connection:
-        access = await see(connection, place, mara)
+        access = await see(connection, place, mara, Action.SEE)
     kept = []
     for n in range(2):
         await uploads.begin(database, access, uuid4(), "mara", f"{n}", 1, bytes(32), bound=True)
@@ -213,7 +215,9 @@ async def never_analysed(url: str) -> None:
     """The server counts tables when it has time; what is planned here depends on no such hour."""
     connection = await asyncpg.connect(url)
     try:
-        for row in await connection.fetch("SELECT tablename FROM pg_tables WHERE schemaname = 'nestrel'"):
+        for row in await connection.fetch(
+            "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'nestrel'::regnamespace"
+        ):
             await connection.execute(f"ALTER TABLE nestrel.{row[0]} SET (autovacuum_enabled = false)")
     finally:
         await connection.close()
@@ -308,6 +312,6 @@ async def test_every_constraint_has_a_meaning(database: Database) -> None:
             WHERE i.indisunique AND c.relnamespace = 'nestrel'::regnamespace
             """,
         )
-    names = {row[0] for row in named} - {"alembic_version_pkc"}
+    names = {constraints.whole(row[0]) for row in named} - {"alembic_version_pkc"}
     assert names == constraints.KEPT | constraints.AGAIN | constraints.REFUSED
     assert not any(re.search(r"_check\d*$", name) and name.count("_") < 2 for name in names)  # numbered by PostgreSQL

@@ -18,6 +18,7 @@ from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.problems import ConfirmNeeded, Expired, Problem, TooLarge
 from nestrel.core.retention import Rule, Then
+from nestrel.core.rights import Action
 from nestrel.service.sweeper import Sweeper
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
@@ -97,7 +98,7 @@ async def counters(database: Database, place: UUID) -> tuple[int, int, int]:
     """The floor at this instant as readers see it, the messages that count, and the head."""
     async with database.read() as connection:
         shown = await conversations.show(connection, place, "mara")
-        access = await see(connection, place, Caller("mara"))
+        access = await see(connection, place, Caller("mara"), Action.SEE)
     assert access.floor == shown["floor"]
     return shown["floor"], shown["message_count"], shown["head"]
 

@@ -48,11 +48,11 @@ KEPT = frozenset(
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""
 
 
-_NUMBERED = re.compile(r"_p\d+$")
+_NUMBERED = re.compile(r"_p\d+$|(?<=^audit)_(\d{6}|rest)(?=_)")
 
 
 def whole(name: str) -> str:
-    """The name of a constraint, without the number of its partition (`nestrel.store.partitions`)."""
+    """The name of a constraint, without the number of its partition (`nestrel.store.partitions`) or its month."""
     return _NUMBERED.sub("", name)
 
 
