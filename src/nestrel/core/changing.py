@@ -110,6 +110,8 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
         place.check(Action.REMOVE_OTHERS, command.user_id, role, service=command.service)
     if state.removed_at is not None:
         return
+    if not own:
+        state.removed_for = command.request_id
     place.messages -= 1
     place.size -= state.size
     state.removed_at, state.removed_by = max(now, state.created_at), command.user_id

@@ -51,7 +51,8 @@ class Post:
     says to which place of its unit (`answers`), or to the number that another has been given already (`answered`);
     neither is part of the content that its key stands for. A message may come with what hung on it (`brought`), or as
     its tombstone, which has no content. A unit of them is written only where the conversation still reaches the message
-    that it goes `behind`. A command says what is wanted and never what was decided: a batch that is
+    that it goes `behind`. Where a backend speaks for the author, it is the `actor`, and
+    `request_id` is what asked for it. A command says what is wanted and never what was decided: a batch that is
     rolled back leaves no trace in it.
     """
 
@@ -73,6 +74,8 @@ class Post:
     removed_at: datetime | None = None
     removed_by: str | None = None
     behind: int = 0
+    actor: str | None = None
+    request_id: str = ""
     key_hash: bytes | None = None
     fingerprint: bytes | None = None
 
@@ -105,12 +108,14 @@ class Edit:
 
 @dataclass(slots=True)
 class Remove:
-    """Take a message away and leave a tombstone."""
+    """Take a message away and leave a tombstone. Of somebody else's the audit says so, with what asked for it, where
+    there is a `request_id`."""
 
     conversation_id: UUID
     user_id: str
     seq: int
     service: bool = False
+    request_id: str | None = None
 
 
 @dataclass(slots=True)

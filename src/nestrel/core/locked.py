@@ -116,7 +116,7 @@ class MessageState:
     the batch has set which symbol.
     `row_rev` and what stands after it are what the batch has to write; `named_before` are those whom it named when the
     batch began, if it names others now, `attached_before` what it bore, likewise; `partial` says that names of those
-    who reacted have to be read again.
+    who reacted have to be read again; `removed_for` is the request by which somebody else than its author removed it.
     """
 
     seq: int
@@ -144,6 +144,7 @@ class MessageState:
     emptied: bool = False
     partial: bool = False
     body_rev: int = 0
+    removed_for: str | None = None
 
     def __post_init__(self) -> None:
         self.body_rev = self.rev

@@ -35,6 +35,8 @@ def make_post(conversation_id: UUID, caller: Caller, wanted: PostMessage, key: s
         reply_to=wanted.reply_to,
         key=key,
         service=caller.service,
+        actor=caller.user_id if wanted.on_behalf_of is not None else None,
+        request_id=caller.request_id,
         mentions=tuple(wanted.mentions),
         attachments=tuple(wanted.attachments),
     )

@@ -119,7 +119,7 @@ async def _edit(session: Session, frame: Any) -> None:
 
 async def _remove(session: Session, frame: Any) -> None:
     caller = session.caller
-    _write(session, frame, Remove(frame.conversation_id, caller.user_id, frame.seq, caller.service))
+    _write(session, frame, Remove(frame.conversation_id, caller.user_id, frame.seq, caller.service, caller.request_id))
 
 
 async def _react(session: Session, frame: Any) -> None:

@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections import deque
+from secrets import token_hex
 from typing import Any
 
 import orjson
@@ -105,6 +106,8 @@ class Session:
         self._refusals: deque[float] | None = None
         self._draining = False
         self._seat: str | None = None
+        self.id = token_hex(8)
+        """What it is called where connections are listed, and as the request of its commands in the audit."""
 
     @property
     def following(self) -> Following:
@@ -261,7 +264,7 @@ class Session:
             self._seat = identity.user_id
         less = self._identity is not None and self._identity.service and not identity.service
         self._identity = identity
-        caller = Caller(identity.user_id, identity.service)
+        caller = Caller(identity.user_id, identity.service, None, self.id)
         if self._following is None:
             service = self.service
             self._following = Following(service.hub, service.source, service.sealing, caller, self._something.set)

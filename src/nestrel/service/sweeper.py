@@ -13,7 +13,7 @@ from nestrel.core.retention import Then
 from nestrel.service import metrics
 from nestrel.store import asked
 from nestrel.store.database import Database
-from nestrel.store.keep import journal, retention, sweep
+from nestrel.store.keep import forgetting, journal, retention, sweep
 from nestrel.store.keep.sweep import Backlog, Step
 
 log = structlog.get_logger()
@@ -50,6 +50,7 @@ class Sweeper:
             pass
         async with self._database.read() as connection:
             await asked.forget(connection)
+            await forgetting.forget_old(connection)
 
     async def _sweep(self) -> None:
         while await self._pass(paced=True):

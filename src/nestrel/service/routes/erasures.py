@@ -65,7 +65,7 @@ async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> 
             extra={"preview": found},
         )
     id_ = uuid7(time.time_ns() // 1_000_000, os.urandom(10))
-    erasure = await erasing.begin(service.database, id_, wanted.user_id, caller.user_id)
+    erasure = await erasing.begin(service.database, id_, wanted.user_id, caller)
     await service.erasures.empty_profile(wanted.user_id)
     service.erasures.wanted.set()
     return Json(erasure.wire(), 201, {"Location": f"/v1/erasures/{id_}"})

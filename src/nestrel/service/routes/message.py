@@ -81,7 +81,7 @@ async def edit(
 async def remove(conversation_id: UUID, seq: SeqPath, service: ServiceDep, caller: CallerDep) -> Json:
     """Take a message away: its content goes for good and a tombstone stays, which is the answer, also the next time.
     For its author, moderators and owners."""
-    command = Remove(conversation_id, caller.user_id, seq, caller.service)
+    command = Remove(conversation_id, caller.user_id, seq, caller.service, caller.request_id)
     return shown((await service.writer.submit([command]))[0].object)
 
 

@@ -92,7 +92,7 @@ async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
 
 
 async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
-    await retention.put_service_rule(service.database, rule, confirmed=confirmed)
+    await retention.put_service_rule(service.database, rule, confirmed=confirmed, caller=caller)
     return Json(retention.wire(rule, own=False))
 
 

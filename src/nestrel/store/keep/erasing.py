@@ -7,11 +7,14 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
+from nestrel.core.audit import Act
 from nestrel.store import rows
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.keep import archive, retention
+from nestrel.store.keep import archive, forgetting, retention
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import Wire
+from nestrel.store.write import audit
 
 _COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations"
 _BEGIN = f"""
@@ -145,10 +148,11 @@ async def extent(connection: Connection, user_id: str) -> Extent:
     return Extent(live, sum(row[1] for row in archived), len(conversations | {row[0] for row in archived}))
 
 
-async def begin(database: Database, id_: UUID, user_id: str, asked_by: str) -> Erasure:
+async def begin(database: Database, id_: UUID, user_id: str, caller: Caller) -> Erasure:
     """Record that someone is to be erased."""
     async with database.write() as connection:
-        return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, asked_by))[0])
+        await audit.record(connection, caller, Act.ERASED, user_id=user_id, after={"erasure": str(id_)})
+        return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, caller.user_id))[0])
 
 
 async def show(connection: Connection, id_: UUID) -> Erasure | None:
@@ -216,4 +220,5 @@ async def progress(
 
 async def finish(connection: Connection, erasure: Erasure) -> None:
     await execute(connection, _UNUSED, erasure.user_id)
+    await forgetting.forget(connection, erasure.user_id)
     await execute(connection, _FINISH, erasure.id)

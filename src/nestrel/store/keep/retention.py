@@ -8,6 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
+from nestrel.core.audit import Act
 from nestrel.core.locked import Locked
 from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.retention import NO_RULE, Rule
@@ -19,7 +20,7 @@ from nestrel.store.keep import previewing
 from nestrel.store.native import Connection, array, execute, fetch
 from nestrel.store.rows import Wire
 from nestrel.store.rules import RULE_COLUMNS
-from nestrel.store.write import apply, expiry, facts
+from nestrel.store.write import apply, audit, expiry, facts
 from nestrel.store.write.expiry import Measured
 
 _RULE = f"SELECT {RULE_COLUMNS}, inherits FROM nestrel.conversations WHERE id = $1"
@@ -102,6 +103,10 @@ async def put(
                 if not confirmed and last:
                     await _confirm(connection, conversation_id, wanted)
                 await _set(database, connection, places, wanted, version, measured)
+                if caller is not None:
+                    act = Act.RULE_CLEARED if rule is None else Act.RULE_SET
+                    after = wire(wanted, own=rule is not None)
+                    await audit.record(connection, caller, act, conversation_id=conversation_id, after=after)
                 return await read(connection, conversation_id)
         # Something came meanwhile that it would take: that is to be shown first.
     raise AssertionError("the last turn has set it")
@@ -157,7 +162,7 @@ async def _now(connection: Connection) -> datetime:
     return now
 
 
-async def put_service_rule(database: Database, rule: Rule, *, confirmed: bool) -> None:
+async def put_service_rule(database: Database, rule: Rule, *, confirmed: bool, caller: Caller | None = None) -> None:
     """Set the rule of all conversations without one of their own. They get it in steps (`inherit`), each exact from
     its own step on. Raises as `put` does."""
     while True:
@@ -171,6 +176,8 @@ async def put_service_rule(database: Database, rule: Rule, *, confirmed: bool) -
                             extra={"preview": found.wire()},
                         )
                 await execute(connection, _SET_SERVICE_RULE, *rules.values(rule))
+                if caller is not None:
+                    await audit.record(connection, caller, Act.SERVICE_RULE_SET, after=wire(rule, own=False))
             return
         except asyncpg.UniqueViolationError as error:
             if error.constraint_name != constraints.SERVICE_RULE:

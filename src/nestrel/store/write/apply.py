@@ -7,6 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.audit import Act
 from nestrel.core.commands import Earlier, Post
 from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Plan
@@ -16,7 +17,8 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, copy_in, execute, fetch, hashes, texts
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
-from nestrel.store.write import attaching, expiry, naming
+from nestrel.store.write import attaching, audit, expiry, naming
+from nestrel.store.write.audit import Done
 from nestrel.store.write.expiry import Measured
 
 _COLUMNS = (
@@ -136,6 +138,7 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
         await execute(
             connection, _POST_AND_MOVE, *_moving(database, connection, list(moved)), *_posts(decided.accepted)
         )
+        await _record(connection, posted_for(decided.accepted))
         return {}
     if decided.accepted:
         await _post(connection, decided.accepted)
@@ -149,7 +152,31 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
         moved |= dict.fromkeys(decided.receipts.values())
     if moved:
         await move(database, connection, list(moved))
+    await _record(connection, posted_for(decided.accepted) + _removed(decided.changed))
     return members
+
+
+async def _record(connection: Connection, done: list[Done]) -> None:
+    if done:
+        await audit.record_many(connection, done)
+
+
+def posted_for(accepted: Sequence[Accepted]) -> list[Done]:
+    """What the audit has to say of posts: those that a backend made for somebody."""
+    return [
+        Done(post.actor, Act.POSTED_FOR, one.place.id, post.author_id, one.seq, post.request_id)
+        for one in accepted
+        if (post := one.post).actor is not None
+    ]
+
+
+def _removed(changed: Mapping[MessageState, Locked]) -> list[Done]:
+    """The same of messages that somebody else than their author removed."""
+    return [
+        Done(state.removed_by, Act.MESSAGE_REMOVED, place.id, state.author_id, state.seq, state.removed_for)
+        for state, place in changed.items()
+        if state.removed_for is not None and state.removed_by is not None
+    ]
 
 
 def _few_posts_alone(decided: Plan) -> bool:

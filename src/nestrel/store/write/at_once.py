@@ -17,7 +17,7 @@ from nestrel.store import epochs
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, array, fetch, hashes, texts
-from nestrel.store.write import answers, facts
+from nestrel.store.write import answers, apply, audit, facts
 from nestrel.store.write.answers import Answer, Growth
 from nestrel.store.write.batch import Learned, learned_of
 from nestrel.store.write.facts import Known
@@ -25,7 +25,7 @@ from nestrel.store.write.memory import Memory
 
 # Whoever holds the conversation is not waited for, and whoever has changed it since has left another `rev` or guard:
 # then nothing is written, and the long way decides. The time is the database's, under the lock.
-_POST = f"""
+_MOVE_AND_POST = f"""
 WITH held AS (
     SELECT id FROM nestrel.conversations c
     WHERE id = $1 AND rev = $2 AND guard = $3 AND {epochs.CURRENT} = $4 FOR NO KEY UPDATE SKIP LOCKED
@@ -45,9 +45,15 @@ WITH held AS (
          AS p (seq, rev, author_n, author_id, body, format, attributes, reply_to, key_hash, fingerprint)
 ), told AS (
     SELECT pg_notify($19, payload) FROM moved, unnest($20::text[]) payload
-)
-SELECT moved.last_at, (SELECT count(*) FROM told) FROM moved
-"""
+)"""
+_ANSWER = "SELECT moved.last_at, (SELECT count(*) FROM told) FROM moved"
+_POST = f"{_MOVE_AND_POST} {_ANSWER}"
+# The same where a backend speaks for somebody, which the audit has to say.
+_POST_FOR = f"""{_MOVE_AND_POST}, recorded AS (
+    INSERT INTO nestrel.audit (audit_id, actor, act, conversation_id, user_id, seq, request_id)
+    SELECT a.* FROM moved, unnest($21::text::uuid[], $22::text::text[], $23::text::text[], $24::text::uuid[],
+                                  $25::text::text[], $26::text::bigint[], $27::text::text[]) AS a
+) {_ANSWER}"""
 
 
 async def write(
@@ -122,9 +128,10 @@ def _give_time(decided: Plan, at: datetime) -> None:
 async def _write(
     database: Database, connection: Connection, place: Locked, before: tuple[int, int], accepted: Sequence[Accepted]
 ) -> datetime | None:
+    done = apply.posted_for(accepted)
     found = await fetch(
         connection,
-        _POST,
+        _POST_FOR if done else _POST,
         place.id,
         *before,
         place.epoch,
@@ -144,5 +151,6 @@ async def _write(
         hashes([one.post.fingerprint for one in accepted]),
         database.channel,
         database.announcement(connection, [Moved(place.id, place.rev)], to_self=False),
+        *(audit.columns(done) if done else ()),
     )
     return found[0][0] if found else None

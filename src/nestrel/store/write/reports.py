@@ -14,7 +14,7 @@ from nestrel.store import access as accesses
 from nestrel.store import rows
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
-from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.read import history
 from nestrel.store.rows import Wire
 from nestrel.store.write import audit
@@ -126,11 +126,6 @@ async def settle(database: Database, caller: Caller, report_id: UUID, state: str
 async def forget(connection: Connection) -> bool:
     """Drop what was reported long ago, some at a time; whether there was anything."""
     return bool(await fetch(connection, _FORGET))
-
-
-async def erase(connection: Connection, user_id: str) -> None:
-    """What somebody wrote as reasons goes at once; what they posted and others reported goes after its time."""
-    await execute(connection, "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1", user_id)
 
 
 def _judges(row: Any, caller: Caller) -> bool:

@@ -11,6 +11,7 @@ import asyncpg
 
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
+from nestrel.core.audit import Act
 from nestrel.core.problems import OverQuota, StoreUnavailable, Trouble
 from nestrel.core.rights import Action, no_conversation
 from nestrel.store import rows
@@ -18,6 +19,7 @@ from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import ATTACHMENT_COLUMNS
+from nestrel.store.write import audit
 
 LEASE = timedelta(seconds=limits.UPLOAD_SECONDS + 1_800)
 """An object is not the collector's before that: no upload takes so long."""
@@ -165,6 +167,11 @@ async def _finish(
         await keep(connection, object_id, came.sha256)
     row = (conversation_id, attachment_id, object_id, came.uploader_id, came.name, came.media_type, came.size,
            came.sha256, came.width, came.height, came.still)  # fmt: skip
+    if came.uploader_id != caller.user_id:
+        await audit.record(
+            connection, caller, Act.UPLOADED_FOR, conversation_id=conversation_id, user_id=came.uploader_id,
+            after={"attachment_id": str(attachment_id)},
+        )  # fmt: skip
     return rows.attachment((await fetch(connection, _ADD, *row))[0]), True
 
 

@@ -1,0 +1,40 @@
+"""What is left of a person elsewhere than in their messages goes when they are erased; and what is kept for a time goes
+when that is over."""
+
+from __future__ import annotations
+
+from nestrel.store.native import Connection, execute
+from nestrel.store.write import adding, reports
+
+# Whom others block or keep out is theirs to say, and stays; words that were written about it go.
+_FORGET = (
+    """
+    WITH gone AS (DELETE FROM nestrel.blocks WHERE user_id = $1 RETURNING blocked_id)
+    UPDATE nestrel.conversations c SET blocked = false
+    FROM gone JOIN nestrel.members m ON m.user_id = $1
+    JOIN nestrel.members other ON other.conversation_id = m.conversation_id AND other.user_id = gone.blocked_id
+    WHERE c.id = m.conversation_id AND c.kind = 'direct' AND c.blocked
+      AND NOT EXISTS (SELECT FROM nestrel.blocks b WHERE b.user_id = gone.blocked_id AND b.blocked_id = $1)
+    """,
+    "UPDATE nestrel.kept_out SET reason = NULL WHERE user_id = $1 AND reason IS NOT NULL",
+    "UPDATE nestrel.barred SET reason = NULL WHERE user_id = $1 AND reason IS NOT NULL",
+    """
+    DELETE FROM nestrel.audit_reasons WHERE user_id = $1
+        OR audit_id IN (SELECT audit_id FROM nestrel.audit WHERE actor = $1)
+    """,
+    "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
+    "DELETE FROM nestrel.used_today WHERE user_id = $1",
+)
+
+
+async def forget(connection: Connection, user_id: str) -> None:
+    """Forget what is kept about somebody beside what they wrote. What others have reported of it stays for its time."""
+    for statement in _FORGET:
+        await execute(connection, statement, user_id)
+
+
+async def forget_old(connection: Connection) -> None:
+    """Forget what has had its time: copies of what was reported, and what was used on days that are over."""
+    while await reports.forget(connection):
+        pass
+    await adding.forget(connection)
