@@ -10,8 +10,7 @@ from hypothesis import strategies as st
 
 from nestrel.core import text
 from nestrel.core.ids import uuid7
-from nestrel.core.problems import SlowDown, TooLarge
-from nestrel.core.rate import RateLimit
+from nestrel.core.problems import TooLarge
 from nestrel.core.times import format_time, parse_time
 
 
@@ -68,14 +67,3 @@ def test_an_id_is_a_uuid_of_version_7_that_sorts_by_time() -> None:
     assert first.version == 7
     assert first.variant == "specified in RFC 4122"
     assert first < second
-
-
-def test_a_rate_limit_gives_a_minutes_worth_and_then_says_how_long_to_wait() -> None:
-    rate = RateLimit(60)
-    for _ in range(60):
-        rate.take("mara", 100.0)
-    with pytest.raises(SlowDown) as refused:
-        rate.take("mara", 100.0)
-    assert refused.value.retry_after == 1
-    rate.take("odd", 100.0)
-    rate.take("mara", 101.0)

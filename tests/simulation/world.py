@@ -107,7 +107,10 @@ class Node:
     def left(self, session: Session) -> None:
         self.sessions.discard(session)
 
-    def count_command(self, _caller: object) -> None:
+    async def count_command(self, _caller: object) -> None:
+        pass
+
+    async def count_read(self, _caller: object) -> None:
         pass
 
     async def count_posts(self, _caller: object, _posts: object) -> None:

@@ -7,7 +7,7 @@ from typing import Any, Protocol
 
 from pydantic import ValidationError
 
-from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
+from nestrel.core.commands import Command, Edit, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.core.rights import Action
 from nestrel.live.following import Following
@@ -84,8 +84,6 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
 def _write(session: Session, frame: Frame, command: Command) -> None:
     """Hand a command to the write path in the order of the frames, and answer when it is durable: with the message,
     or with the receipt's own fields."""
-    if not isinstance(command, Post):
-        session.service.count_command(session.caller)
     mark = object()
     session.in_flight.add(mark)
 
@@ -108,6 +106,7 @@ async def _post(session: Session, frame: Any) -> None:
 
 
 async def _edit(session: Session, frame: Any) -> None:
+    await session.service.count_command(session.caller)
     caller, revs = session.caller, None if frame.rev is None else frozenset({frame.rev})
     place, user_id, service = frame.conversation_id, caller.user_id, caller.service
     _write(
@@ -118,23 +117,27 @@ async def _edit(session: Session, frame: Any) -> None:
 
 
 async def _remove(session: Session, frame: Any) -> None:
+    await session.service.count_command(session.caller)
     caller = session.caller
     _write(session, frame, Remove(frame.conversation_id, caller.user_id, frame.seq, caller.service, caller.request_id))
 
 
 async def _react(session: Session, frame: Any) -> None:
+    await session.service.count_command(session.caller)
     caller, on = session.caller, frame.type == "react"
     react = React(frame.conversation_id, caller.user_id, frame.seq, frame.symbol, on, caller.service)
     _write(session, frame, react)
 
 
 async def _read(session: Session, frame: Any) -> None:
+    await session.service.count_command(session.caller)
     caller = session.caller
     _write(session, frame, Read(frame.conversation_id, caller.user_id, frame.read_seq, caller.service))
 
 
 async def _follow(session: Session, frame: Any) -> None:
     """Follow one conversation, from a cursor or from now on."""
+    await session.service.count_read(session.caller)
     start = None
     if frame.cursor is not None:
         seal, user_id = session.service.seal, session.caller.user_id
@@ -147,6 +150,7 @@ async def _follow(session: Session, frame: Any) -> None:
 async def _follow_all(session: Session, frame: Any) -> None:
     """Follow every conversation of the member's, from an all cursor or from now on, and those joined later."""
     service, user_id = session.service, session.caller.user_id
+    await service.count_read(session.caller)
     since = None
     if frame.cursor is not None:
         since = all_since(opened(service.seal.open_all, user_id, frame.cursor))

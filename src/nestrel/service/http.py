@@ -170,12 +170,15 @@ def bearer(header: str | None) -> str:
     return token.strip()
 
 
-_NOT_COUNTED = ("/resync", "/preview", "/messages", "/messages/batch")
-"""Calls that only ask with a body, by the end of their paths; and posts, which count themselves."""
+_ASKING = ("/resync", "/preview")
+"""Calls that only ask with a body, by the end of their paths."""
+_POSTING = ("/messages", "/messages/batch")
+"""Posts, which count themselves."""
 
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
-    """Who asks, through a door for what. A call that changes something is counted as a command. Raises `Forbidden` for
+    """Who asks, through a door for what. A call that changes something is counted as a command, any
+    other as a read. Raises `Forbidden` for
     what only a trusted backend does."""
     scope = request.scope
     identity: Identity = scope["nestrel.identity"]
@@ -183,8 +186,10 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
     if Action.SERVE in actions and not identity.service:
         raise Forbidden("only a trusted backend (scope nestrel.service) does this")
     caller = Caller(identity.user_id, identity.service, actions, scope["request_id"])
-    if request.method != "GET" and not request.scope["path"].endswith(_NOT_COUNTED):
-        service.count_command(caller)
+    if request.method in ("GET", "HEAD") or scope["path"].endswith(_ASKING):
+        await service.count_read(caller)
+    elif not scope["path"].endswith(_POSTING):
+        await service.count_command(caller)
     return caller
 
 

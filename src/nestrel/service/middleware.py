@@ -22,9 +22,12 @@ from nestrel.core.problems import (
     StoreUnavailable,
     TooLarge,
     Trouble,
+    Unauthenticated,
 )
+from nestrel.core.rate import headers
 from nestrel.service import metrics, problems
 from nestrel.service.http import bearer
+from nestrel.service.rates import address_of
 from nestrel.service.state import Service
 
 log = structlog.get_logger()
@@ -69,6 +72,8 @@ class Envelope:
     def __init__(self, app: ASGIApp, service: Service) -> None:
         self._app = app
         self._service = service
+        rates = service.rates
+        self._limited = any(one is not None for one in (rates.commands, rates.reads, rates.address))
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -92,12 +97,15 @@ class Envelope:
         status, started = 500, time.perf_counter()
 
         started_answer = False
+        limited = self._limited and api
 
         async def send_with_id(message: Message) -> None:
             nonlocal status, started_answer
             if message["type"] == "http.response.start":
                 status, started_answer = message["status"], True
                 message["headers"].append((b"x-request-id", request_id.encode()))
+                if limited:
+                    message["headers"].extend(self._left(scope))
                 if api:
                     message["headers"].extend(_PRIVATE if _said_nothing(message) else _PRIVATE[1:])
             await send(message)
@@ -107,7 +115,9 @@ class Envelope:
         try:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
-                scope["nestrel.identity"] = await self._service.sign_in(bearer(authorization))
+                await self._sign_in(scope, authorization)
+            elif limited or (self._service.rates.address and path not in _OPEN):
+                await self._count_address(scope)
             body.declared(declared)
             await self._app(scope, body.receive, send_with_id)
         except ClientDisconnect:
@@ -124,6 +134,28 @@ class Envelope:
         finally:
             body.done()
             _record(scope, status, time.perf_counter() - started)
+
+    async def _sign_in(self, scope: Scope, authorization: str | None) -> None:
+        try:
+            scope["nestrel.identity"] = await self._service.sign_in(bearer(authorization))
+        except Unauthenticated:
+            await self._count_address(scope)
+            raise
+
+    async def _count_address(self, scope: Scope) -> None:
+        rates = self._service.rates
+        if rates.address is not None:
+            scope["nestrel.address"] = address_of(scope)
+            await rates.count(rates.address, scope["nestrel.address"])
+
+    def _left(self, scope: Scope) -> list[tuple[bytes, bytes]]:
+        """The headers on what is left of the limits that a request was counted against."""
+        rates, identity, address = self._service.rates, scope.get("nestrel.identity"), scope.get("nestrel.address")
+        if address is not None and rates.address is not None:
+            return headers([rates.left(rates.address, address)])
+        if identity is None or identity.service:
+            return []
+        return headers([rates.left(one, identity.user_id) for one in (rates.commands, rates.reads) if one is not None])
 
     def _check(self, scope: Scope, host: str) -> None:
         service = self._service

@@ -175,7 +175,17 @@ class Settings(BaseSettings):
         int, Field(ge=1, description="connections from each address that is no proxy of one's own")
     ] = 4_000
     rate_limit: Annotated[
-        int | None, Field(ge=1, description="commands a minute for each member; no limit when unset")
+        int | None,
+        Field(ge=1, le=1_000_000, description="commands a minute for each member; no limit when unset, as below"),
+    ] = None
+    rate_limit_reads: Annotated[
+        int | None, Field(ge=1, le=1_000_000, description="requests a minute of each member that only ask")
+    ] = None
+    rate_limit_address: Annotated[
+        int | None,
+        Field(
+            ge=1, le=1_000_000, description="requests a minute of each address (IPv6: each /64) that is not signed in"
+        ),
     ] = None
     drain_seconds: Annotated[
         float, Field(gt=0, le=600, description="how long a stopping process waits for work under way")

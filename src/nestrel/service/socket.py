@@ -26,6 +26,7 @@ from nestrel.core.problems import (
     InvalidRequest,
     OverQuota,
     Problem,
+    SlowDown,
     StoreUnavailable,
     Trouble,
     Unauthenticated,
@@ -38,6 +39,7 @@ from nestrel.service.addressing import written
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
+from nestrel.service.rates import address_of
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -72,6 +74,11 @@ class Live:
         service = self._service
         if service.draining:
             return StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
+        if socket.headers.get("authorization") is None and service.rates.address is not None:
+            try:
+                await service.rates.count(service.rates.address, address_of(socket.scope))
+            except SlowDown as problem:
+                return problem
         origin = socket.headers.get("origin")
         if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
             return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")

@@ -17,7 +17,6 @@ from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
-from nestrel.core.rate import RateLimit
 from nestrel.files.opening import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
@@ -37,6 +36,7 @@ from nestrel.service.hosts import Hosts, Proxies
 from nestrel.service.indexer import Indexer
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
+from nestrel.service.rates import RateLimits
 from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
@@ -125,7 +125,7 @@ class Service:
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
         self.bodies = 0
         """Bytes of large bodies that are under way."""
-        self.rate = RateLimit(settings.rate_limit) if settings.rate_limit else None
+        self.rates = RateLimits(settings, self.database, self.node)
         self.sessions: set[Closable] = set()
         self.draining = False
         self._empty = asyncio.Event()
@@ -149,6 +149,7 @@ class Service:
             asyncio.create_task(end_stalled(self), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.bars.run(), name="bars"),
+            asyncio.create_task(self.rates.run(), name="rates"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
             asyncio.create_task(collect(self.attachments), name="collector"),
             asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
@@ -168,6 +169,7 @@ class Service:
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
+        await self.rates.stop()
         await self.attachments.stop()
         await self.moves.stop()
         await self.hub.stop()
@@ -262,16 +264,21 @@ class Service:
         ):  # fmt: skip
             metrics.MEMORY.labels(part).set(held)
 
-    def count_command(self, caller: Caller) -> None:
-        """Count a command against the member's rate. Raises `SlowDown` when there is one and it is used up."""
-        if self.rate is not None and not caller.service:
-            self.rate.take(caller.user_id, time.monotonic())
+    async def count_command(self, caller: Caller, n: int = 1) -> None:
+        """Count commands against the member's rate. Raises `SlowDown` when there is one and it is used up."""
+        if self.rates.commands is not None and not caller.service:
+            await self.rates.count(self.rates.commands, caller.user_id, n)
+
+    async def count_read(self, caller: Caller) -> None:
+        """The same of a request that only asks."""
+        if self.rates.reads is not None and not caller.service:
+            await self.rates.count(self.rates.reads, caller.user_id)
 
     async def count_posts(self, caller: Caller, posts: Sequence[Post]) -> None:
-        """Count a post, or a batch of them, likewise. What has been posted already costs nothing: its author has to
-        hear so, however many commands are left."""
+        """Count posts likewise, each of a batch. What has been posted already costs nothing: its author has to hear so,
+        however many commands are left."""
         try:
-            self.count_command(caller)
+            await self.count_command(caller, len(posts))
         except SlowDown:
             if not await repeats.known(self.database, posts):
                 raise
