@@ -211,6 +211,17 @@ class CursorSeal:
         conversation, attachment = UUID(bytes=payload[9:25]), UUID(bytes=payload[25:41])
         return payload[41:].decode("utf-8"), conversation, attachment, _moment(until), service
 
+    def session(self, member: str, id_: bytes, issued_at: float | None, expires_at: float) -> str:
+        """What stands for a member in a browser: `id_` is twelve random bytes, times are in seconds since 1970."""
+        times = struct.pack(">dd", -1.0 if issued_at is None else issued_at, expires_at)
+        return self._seal(b"s", b"", id_ + times + member.encode("utf-8"))
+
+    def open_session(self, token: str) -> tuple[str, bytes, float | None, float]:
+        """Member, id, from when and until when."""
+        payload = self._open(b"s", b"", token, _LINK_CHARS)
+        issued_at, expires_at = struct.unpack_from(">dd", payload, 12)
+        return payload[28:].decode("utf-8"), payload[:12], None if issued_at < 0 else issued_at, expires_at
+
     def listing(self, member: str, listing: str, key: str) -> str:
         """Continue the list called `listing` after the item with `key` (at most 128 UTF-16 code units of text)."""
         return self._seal(

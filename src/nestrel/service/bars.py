@@ -17,7 +17,7 @@ from nestrel.core.problems import Problem, StoreUnavailable, Unauthenticated
 from nestrel.live.waiting import happens
 from nestrel.service.tokens import Identity
 from nestrel.store.database import Database
-from nestrel.store.write import barring
+from nestrel.store.write import barring, sessions
 
 log = structlog.get_logger()
 
@@ -47,6 +47,7 @@ class Bars:
         self._database = database
         self._seated = seated
         self._known: dict[str, Barred] = {}
+        self._sessions: dict[bytes, bool] = {}
         self._since: datetime | None = None
         self._look = asyncio.Event()
 
@@ -61,12 +62,31 @@ class Bars:
             self._known.clear()
         self._known[user_id] = found or FREE
 
+    async def check_session(self, id_: bytes) -> None:
+        """Raises `Unauthenticated` for a browser's session that was ended."""
+        ended = self._sessions.get(id_)
+        if ended is None:
+            async with self._database.read() as connection:
+                ended = await sessions.ended(connection, id_)
+            if len(self._sessions) >= _KNOWN_USERS:
+                self._sessions.clear()
+            self._sessions[id_] = ended
+        if ended:
+            raise _over()
+
+    def end_session(self, id_: bytes) -> None:
+        """A session was ended here."""
+        self._sessions[id_] = True
+
     def forget(self) -> None:
         """The database has another history."""
         self._known.clear()
+        self._sessions.clear()
 
     def refusal(self, identity: Identity) -> Problem | None:
         """Why somebody is not let in; None if they are."""
+        if identity.session is not None and self._sessions.get(identity.session):
+            return _over()
         barred = self._known.get(identity.user_id, FREE)
         return None if barred is FREE else barred.refusal(identity.issued_at, time.time())
 
@@ -97,6 +117,7 @@ class Bars:
             now = await barring.now(connection)
             since = self._since if self._since is not None else now - _OVERLAP
             changed = await barring.changed(connection, since, limits.BARRED_CHANGES)
+            ended = await sessions.since(connection, since)
             if len(changed) >= limits.BARRED_CHANGES:  # too many to tell one from another: everybody is asked again
                 changed = {
                     user_id: found
@@ -108,19 +129,26 @@ class Bars:
         for user_id, barred in changed.items():
             if user_id in self._known:
                 self._known[user_id] = barred
-        if changed:
-            self._end(changed)
+        self._sessions |= {id_: True for id_ in ended if id_ in self._sessions}
+        if changed or ended:
+            self._end(changed, ended)
 
     def _present(self) -> set[str]:
         return {one.identity.user_id for one in self._seated() if one.identity is not None}
 
-    def _end(self, changed: dict[str, Barred]) -> None:
+    def _end(self, changed: dict[str, Barred], ended: set[bytes]) -> None:
         now = time.time()
         for one in tuple(self._seated()):
             identity = one.identity
-            if identity is None or (barred := changed.get(identity.user_id)) is None:
+            if identity is None:
                 continue
-            refusal = barred.refusal(identity.issued_at, now)
+            refusal = changed.get(identity.user_id, FREE).refusal(identity.issued_at, now)
+            if identity.session is not None and identity.session in ended:
+                refusal = _over()
             if refusal is not None:
                 code = SIGN_IN_AGAIN if isinstance(refusal, Unauthenticated) else BARRED
                 one.close(code, refusal.detail[:100])
+
+
+def _over() -> Unauthenticated:
+    return Unauthenticated("the session was ended; make a new one")

@@ -31,6 +31,7 @@ from nestrel.service.routes import (
     resync,
     retention,
     search,
+    session,
     streams,
     transfer,
 )
@@ -42,7 +43,8 @@ RESOURCES: tuple[APIRouter, ...] = tuple(
     resource.router
     for resource in (
         messages, message, attachments, reactions, receipt, changes, streams, conversations, members, kept_out,
-        invitations, blocked, me, barring, reports, audit, people, search, retention, archive, transfer, erasures,
+        invitations, blocked, me, session, barring, reports, audit, people, search, retention, archive, transfer,
+        erasures,
     )
 )  # fmt: skip
 """The others, below `PREFIX`."""

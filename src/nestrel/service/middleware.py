@@ -25,7 +25,7 @@ from nestrel.core.problems import (
     Unauthenticated,
 )
 from nestrel.core.rate import headers
-from nestrel.service import metrics, problems
+from nestrel.service import cookies, metrics, problems
 from nestrel.service.http import bearer
 from nestrel.service.rates import address_of
 from nestrel.service.state import Service
@@ -79,7 +79,7 @@ class Envelope:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        declared, given, host, authorization = "", "", "", None
+        declared, given, host, cookie, origin, authorization = "", "", "", "", None, None
         for name, value in scope["headers"]:
             if name == b"content-length":
                 declared = value.decode("latin-1")
@@ -89,6 +89,10 @@ class Envelope:
                 host = value.decode("latin-1")
             elif name == b"authorization":
                 authorization = value.decode("latin-1")
+            elif name == b"cookie":
+                cookie = value.decode("latin-1")
+            elif name == b"origin":
+                origin = value.decode("latin-1")
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
         self._service.proxies.look_behind(scope)
@@ -115,7 +119,10 @@ class Envelope:
         try:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
-                await self._sign_in(scope, authorization)
+                session = cookies.read(cookie, host) if authorization is None and cookie else None
+                await self._sign_in(scope, authorization, session)
+                if session is not None:
+                    cookies.check_origin(self._service.hosts, scope["method"], origin, host)
             elif limited or (self._service.rates.address and path not in _OPEN):
                 await self._count_address(scope)
             body.declared(declared)
@@ -135,9 +142,12 @@ class Envelope:
             body.done()
             _record(scope, status, time.perf_counter() - started)
 
-    async def _sign_in(self, scope: Scope, authorization: str | None) -> None:
+    async def _sign_in(self, scope: Scope, authorization: str | None, session: str | None) -> None:
+        service = self._service
         try:
-            scope["nestrel.identity"] = await self._service.sign_in(bearer(authorization))
+            scope["nestrel.identity"] = await (
+                service.sign_in(bearer(authorization)) if session is None else service.sign_in_by_cookie(session)
+            )
         except Unauthenticated:
             await self._count_address(scope)
             raise

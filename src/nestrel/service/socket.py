@@ -34,7 +34,7 @@ from nestrel.core.problems import (
 )
 from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
 from nestrel.live.following import Following
-from nestrel.service import frames, metrics, problems
+from nestrel.service import cookies, frames, metrics, problems
 from nestrel.service.addressing import written
 from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
@@ -82,15 +82,35 @@ class Live:
         origin = socket.headers.get("origin")
         if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
             return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
-        authorization = socket.headers.get("authorization")
         try:
-            if authorization is not None:
-                service.seats.check((await service.sign_in(bearer(authorization))).user_id)
+            identity = await by_headers(service, socket)
+            if identity is not None:
+                service.seats.check(identity.user_id)
         except (Forbidden, OverQuota, StoreUnavailable) as problem:
             return problem
         except Problem:
             return None  # which the connection says itself, in a frame
         return None
+
+
+async def by_headers(service: Service, socket: WebSocket) -> Identity | None:
+    """Who connects, by the `Authorization` header or a browser's session; None where neither is there.
+
+    Raises:
+        Unauthenticated, Forbidden: as `Service.sign_in`; and for a session on a page of somewhere else.
+    """
+    headers = socket.headers
+    authorization, host = headers.get("authorization"), headers.get("host", "")
+    if authorization is not None:
+        return await service.sign_in(bearer(authorization))
+    session = cookies.read(headers.get("cookie", ""), host)
+    if session is None:
+        return None
+    cookies.check_origin(service.hosts, "CONNECT", headers.get("origin"), host)
+    try:
+        return await service.sign_in_by_cookie(session)
+    except Unauthenticated:
+        return None  # which a page that signs in with a frame need not know of
 
 
 class Session:
@@ -113,6 +133,7 @@ class Session:
         self._refusals: deque[float] | None = None
         self._draining = False
         self._seat: str | None = None
+        self._used = False
         self.id = token_hex(8)
         """What it is called where connections are listed, and as the request of its commands in the audit."""
 
@@ -225,10 +246,10 @@ class Session:
     # Signing in
 
     async def _first_sign_in(self) -> bool:
-        header = self._socket.headers.get("authorization")
         try:
-            if header is not None:
-                self._signed_in(await self.service.sign_in(bearer(header)), None)
+            identity = await by_headers(self.service, self._socket)
+            if identity is not None:
+                self._signed_in(identity, None)
                 return True
             async with asyncio.timeout(limits.SIGN_IN_SECONDS):
                 raw = orjson.loads(await self._receive())
@@ -252,7 +273,7 @@ class Session:
         """Sign in, or go on with a newer token of the same user; a token that is not accepted ends the connection."""
         try:
             identity = await self.service.sign_in(frame.token)
-            if self._identity is not None and identity.user_id != self._identity.user_id:
+            if self._identity is not None and identity.user_id != self._identity.user_id and not self._replaceable:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
         except (Unauthenticated, Forbidden) as problem:
             self.refuse(frame.ref, problem)
@@ -260,7 +281,16 @@ class Session:
         else:
             self._signed_in(identity, frame.ref)
 
+    @property
+    def _replaceable(self) -> bool:
+        """Whether the browser's session may give way to a token that a page sends first: a page of several people has
+        one of its own for each."""
+        return self._identity is not None and self._identity.session is not None and not self._used
+
     def _signed_in(self, identity: Identity, ref: str | int | None) -> None:
+        if self._seat is not None and self._seat != identity.user_id:
+            self.service.seats.leave(self._seat)
+            self._seat = None
         if self._seat is None:
             try:
                 self.service.seats.take(identity.user_id)
@@ -332,6 +362,7 @@ class Session:
             if not isinstance(raw, dict):
                 self.refuse(None, InvalidRequest("a frame is a JSON object", errors=[fault("", "must be an object")]))
                 continue
+            self._used = self._used or raw.get("type") != "sign_in"
             await frames.answer(self, raw)
             while len(self.in_flight) + len(self._out) >= limits.COMMANDS_IN_FLIGHT and self._closing is None:
                 self._room.clear()

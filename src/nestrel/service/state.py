@@ -25,7 +25,7 @@ from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.live.waiting import happens
-from nestrel.service import metrics
+from nestrel.service import cookies, metrics
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
@@ -243,7 +243,17 @@ class Service:
             Unauthenticated: the token is not accepted, or was ended by a sign-out.
             Forbidden: its user is suspended.
         """
-        identity = await self.tokens.verify(token)
+        return await self._admit(await self.tokens.verify(token))
+
+    async def sign_in_by_cookie(self, value: str) -> Identity:
+        """Whose a browser's session is. Raises as `sign_in`."""
+        await self.load_seal()
+        identity = cookies.opened(self.seal, value)
+        assert identity.session is not None
+        await self.bars.check_session(identity.session)
+        return await self._admit(identity)
+
+    async def _admit(self, identity: Identity) -> Identity:
         if not self.bars.knows(identity.user_id):
             await self.load_seal()
             await profiles.first_sight(self.database, identity.user_id, identity.display_name, identity.picture)

@@ -33,7 +33,8 @@ class _WrongKey(Unauthenticated):
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """What a verified token says. `expires_at` and `issued_at` are in seconds since 1970."""
+    """What a verified token says, or a browser's `session` that was begun with one. `expires_at` and `issued_at` are in
+    seconds since 1970."""
 
     user_id: str
     display_name: str
@@ -41,6 +42,7 @@ class Identity:
     service: bool
     expires_at: float
     issued_at: float | None = None
+    session: bytes | None = None
 
 
 class IssuerKeys:

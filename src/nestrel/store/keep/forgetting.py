@@ -4,7 +4,7 @@ when that is over."""
 from __future__ import annotations
 
 from nestrel.store.native import Connection, execute
-from nestrel.store.write import adding, reports
+from nestrel.store.write import adding, reports, sessions
 
 # Whom others block or keep out is theirs to say, and stays; words that were written about it go.
 _FORGET = (
@@ -38,3 +38,4 @@ async def forget_old(connection: Connection) -> None:
     while await reports.forget(connection):
         pass
     await adding.forget(connection)
+    await sessions.forget(connection)
