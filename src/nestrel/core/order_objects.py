@@ -94,3 +94,44 @@ class AuditEntry(WireObject):
 class AuditPage(WireObject):
     items: list[AuditEntry]
     next: str | None
+
+
+class Usage(WireObject):
+    """What was used in the hour or on the day that begins at `at` (UTC). `deliveries` are change sets sent,
+    `connections_peak` the most connections at one time, `people` distinct ones, `stored_bytes` what was kept at the
+    end."""
+
+    at: datetime
+    id: str | None
+    posts: int
+    edits: int
+    removals: int
+    reactions: int
+    receipts: int
+    deliveries: int
+    connections_peak: int
+    people: int
+    stored_bytes: int
+
+
+class UsagePage(WireObject):
+    items: list[Usage]
+    next: str | None
+
+
+class Connected(WireObject):
+    """An open socket or stream. `behind`: of how many of the conversations that it follows something is to be sent."""
+
+    connection_id: str
+    user_id: str
+    process: str
+    since: datetime
+    kind: Literal["socket", "stream"]
+    follows: int
+    behind: int
+
+
+class ConnectionPage(WireObject):
+    items: list[Connected]
+    next: str | None
+    profiles: dict[str, Profile]

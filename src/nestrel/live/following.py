@@ -31,10 +31,17 @@ _CATCH_UP_RETRY_SECONDS = 1.0
 
 
 class Following:
-    """`Listener` of the hub. `stirred` is called whenever `next` may have something."""
+    """`Listener` of the hub. `stirred` is called whenever `next` may have something, `delivered` with each change set
+    that it gives."""
 
     def __init__(
-        self, hub: Hub, source: Source, seal: Callable[[], CursorSeal], caller: Caller, stirred: Callable[[], None]
+        self,
+        hub: Hub,
+        source: Source,
+        seal: Callable[[], CursorSeal],
+        caller: Caller,
+        stirred: Callable[[], None],
+        delivered: Callable[[UUID, str], None] = lambda _conversation_id, _user_id: None,
     ) -> None:
         self.caller = caller
         self.follows: dict[UUID, Follower] = {}
@@ -44,6 +51,7 @@ class Following:
         self._source = source
         self._seal = seal
         self._stirred = stirred
+        self._delivered = delivered
         self._all = False
         self._all_started = False
         self._early: set[UUID] = set()
@@ -263,6 +271,11 @@ class Following:
         self._add(follower)
 
     @property
+    def behind(self) -> int:
+        """Of how many conversations something is to be sent."""
+        return len(self._dirty)
+
+    @property
     def follows_all(self) -> bool:
         """Whether checkpoints are of use: nothing of the member's was left out at the client's wish."""
         return self._all_started and not self._left_out
@@ -331,6 +344,7 @@ class Following:
         if latest is not None and end.complete and _beyond(end, latest):
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
+        self._delivered(follower.channel.id, follower.user_id)
         return Delivery(base, cursor, tail, read)
 
     async def _catch_up(self, follower: Follower) -> Delivery | None:

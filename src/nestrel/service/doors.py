@@ -16,6 +16,7 @@ from nestrel.service.routes import (
     barring,
     blocked,
     changes,
+    connections,
     conversations,
     erasures,
     invitations,
@@ -34,6 +35,7 @@ from nestrel.service.routes import (
     session,
     streams,
     transfer,
+    usage,
 )
 
 DIRECT = (messages.direct, resync.direct)
@@ -44,7 +46,7 @@ RESOURCES: tuple[APIRouter, ...] = tuple(
     for resource in (
         messages, message, attachments, reactions, receipt, changes, streams, conversations, members, kept_out,
         invitations, blocked, me, session, barring, reports, audit, people, search, retention, archive, transfer,
-        erasures,
+        erasures, usage, connections,
     )
 )  # fmt: skip
 """The others, below `PREFIX`."""

@@ -210,6 +210,18 @@ class AuditQuery(ListQuery):
     conversation_id: UUID | None = None
 
 
+class UsageQuery(ListQuery):
+    since: Time | None = Field(default=None, alias="from", description="RFC 3339, inclusive; seven days by default")
+    until: Time | None = Field(default=None, alias="to", description="RFC 3339, exclusive")
+    by: Literal["hour", "day"] = "hour"
+    of: Literal["service", "conversation", "person"] = "service"
+    id: UserId | None = Field(default=None, description="only this conversation, or this person")
+
+
+class ConnectionsQuery(ListQuery):
+    user_id: UserId | None = None
+
+
 class ReactionsQuery(ListQuery):
     symbol: Symbol | None = None
 

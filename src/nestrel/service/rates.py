@@ -53,11 +53,17 @@ class RateLimits:
         self._database = database
         self._node = node
         self._rates = Rates()
+        self._count = 0
         channel = events.channel(settings.schema_)
         self._shared: Shared = (
             StoredRates(database) if settings.bus == "postgres" else RedisRates(settings.bus, channel)
         )
         self._asking: dict[tuple[str, str], asyncio.Lock] = {}
+
+    @property
+    def alone(self) -> bool:
+        """Whether no other process is known to be there."""
+        return self._count <= 1
 
     async def count(self, policy: Policy | None, key: str, n: int = 1) -> Left | None:
         """Count `n` of what a policy limits; what is left then.
@@ -99,7 +105,7 @@ class RateLimits:
         while True:
             try:
                 if turn % _BEAT_TURNS == 0:
-                    count = await rates.beat(self._database, self._node)
+                    count = self._count = await rates.beat(self._database, self._node)
                     # Others count this one by their next beat; until then nothing is let through unasked.
                     self._rates.processes = count if turn >= 2 * _BEAT_TURNS else 0
                 if self._policies:

@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections import deque
+from datetime import UTC, datetime
 from secrets import token_hex
 from typing import Any
 
@@ -85,7 +86,7 @@ class Live:
         try:
             identity = await by_headers(service, socket)
             if identity is not None:
-                service.seats.check(identity.user_id)
+                await service.check_seats(identity)
         except (Forbidden, OverQuota, StoreUnavailable) as problem:
             return problem
         except Problem:
@@ -134,6 +135,8 @@ class Session:
         self._draining = False
         self._seat: str | None = None
         self._used = False
+        self.kind = "socket"
+        self.since = datetime.now(UTC)
         self.id = token_hex(8)
         """What it is called where connections are listed, and as the request of its commands in the audit."""
 
@@ -220,7 +223,7 @@ class Session:
         self.service.left(self)
         metrics.CONNECTIONS.dec()
         if self._seat is not None:
-            self.service.seats.leave(self._seat)
+            self.service.seats.leave(self)
         if self._expiry is not None:
             self._expiry.cancel()
         if self._following is not None:
@@ -273,11 +276,13 @@ class Session:
         """Sign in, or go on with a newer token of the same user; a token that is not accepted ends the connection."""
         try:
             identity = await self.service.sign_in(frame.token)
+            if self._seat is None:
+                await self.service.check_seats(identity)
             if self._identity is not None and identity.user_id != self._identity.user_id and not self._replaceable:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
-        except (Unauthenticated, Forbidden) as problem:
+        except (Unauthenticated, Forbidden, OverQuota) as problem:
             self.refuse(frame.ref, problem)
-            self.close(TOO_MANY if isinstance(problem, Forbidden) else SIGN_IN_AGAIN, problem.detail[:100])
+            self.close(SIGN_IN_AGAIN if isinstance(problem, Unauthenticated) else TOO_MANY, problem.detail[:100])
         else:
             self._signed_in(identity, frame.ref)
 
@@ -289,11 +294,11 @@ class Session:
 
     def _signed_in(self, identity: Identity, ref: str | int | None) -> None:
         if self._seat is not None and self._seat != identity.user_id:
-            self.service.seats.leave(self._seat)
+            self.service.seats.leave(self)
             self._seat = None
         if self._seat is None:
             try:
-                self.service.seats.take(identity.user_id)
+                self.service.seats.take(identity.user_id, self, service=identity.service)
             except (OverQuota, StoreUnavailable) as problem:
                 self.refuse(ref, problem)
                 self.close(TOO_MANY if isinstance(problem, OverQuota) else TRY_LATER, problem.detail[:100])
@@ -304,7 +309,9 @@ class Session:
         caller = Caller(identity.user_id, identity.service, None, self.id)
         if self._following is None:
             service = self.service
-            self._following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
+            self._following = Following(
+                service.hub, service.source, service.sealing, caller, self._something.set, service.delivered
+            )
         else:
             self._following.caller = caller
             if less:

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from secrets import token_hex
 from typing import Protocol
+from uuid import UUID
 
 import structlog
 
@@ -37,6 +38,7 @@ from nestrel.service.indexer import Indexer
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
 from nestrel.service.rates import RateLimits
+from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
@@ -45,7 +47,7 @@ from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.database import Database, writable
 from nestrel.store.keep import closed
-from nestrel.store.write import profiles, repeats
+from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
@@ -112,7 +114,12 @@ class Service:
             self.database, open_files(settings.files, settings.files_endpoint, settings.data_dir)
         )
         self.writer = Writer(
-            self.database, self._grown, metrics.BATCH_COMMANDS.observe, self.hub.followed, settings.edit_window
+            self.database,
+            self._grown,
+            metrics.BATCH_COMMANDS.observe,
+            self.hub.followed,
+            settings.edit_window,
+            lambda unit, answers: self.reporting.written(unit, answers),
         )
         self.erasures = Erasures(self.database, self.writer, self.node)
         self.access = AccessReader(self.database)
@@ -121,6 +128,7 @@ class Service:
         self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
         self.outgoing = Outgoing(self.budget.answers)
         self.seats = Seats(settings.quota_connections, lambda: self._of_connections > self.budget.connections)
+        self.reporting = Reporting(self.database, self.node, self.seats, settings.usage_days)
         self.proxies = Proxies(settings.proxies)
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
         self.bodies = 0
@@ -150,6 +158,7 @@ class Service:
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.bars.run(), name="bars"),
             asyncio.create_task(self.rates.run(), name="rates"),
+            asyncio.create_task(self.reporting.run(), name="reporting"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
             asyncio.create_task(collect(self.attachments), name="collector"),
             asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
@@ -169,6 +178,7 @@ class Service:
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
+        await self.reporting.stop()
         await self.rates.stop()
         await self.attachments.stop()
         await self.moves.stop()
@@ -273,6 +283,19 @@ class Service:
             ("bodies", self.bodies), ("connections", self._of_connections),
         ):  # fmt: skip
             metrics.MEMORY.labels(part).set(held)
+
+    async def check_seats(self, identity: Identity) -> None:
+        """Whether somebody may have one more connection, those at other processes counted, which are known a few
+        seconds late. Raises `OverQuota`, `StoreUnavailable`."""
+        elsewhere = 0
+        if self.seats.most and not identity.service and not self.rates.alone:
+            async with self.database.read() as connection:
+                elsewhere = await connections.elsewhere(connection, identity.user_id, self.node)
+        self.seats.check(identity.user_id, elsewhere=elsewhere, service=identity.service)
+
+    def delivered(self, conversation_id: UUID, user_id: str) -> None:
+        """A change set was sent to somebody."""
+        self.reporting.meter.delivered(conversation_id, user_id, time.time())
 
     async def count_command(self, caller: Caller, n: int = 1) -> None:
         """Count commands against the member's rate. Raises `SlowDown` when there is one and it is used up."""

@@ -6,6 +6,8 @@ import asyncio
 import contextlib
 import time
 from collections.abc import AsyncIterator, Iterator
+from datetime import UTC, datetime
+from secrets import token_hex
 from typing import Annotated
 from uuid import UUID
 
@@ -92,13 +94,17 @@ class Stream:
         self._something = asyncio.Event()
         self._closed = service.draining
         self._seated = False
+        self.id, self.kind, self.since = token_hex(8), "stream", datetime.now(UTC)
         self._expiry: asyncio.TimerHandle | None = None
         self.identity: Identity = request.scope["nestrel.identity"]
-        self.following = Following(service.hub, service.source, service.sealing, caller, self._something.set)
+        self.following = Following(
+            service.hub, service.source, service.sealing, caller, self._something.set, service.delivered
+        )
 
     async def begin(self) -> None:
         """Be there for the drain, and for no longer than the token."""
-        self._service.seats.take(self.following.caller.user_id)
+        await self._service.check_seats(self.identity)
+        self._service.seats.take(self.identity.user_id, self, service=self.identity.service)
         self._seated = True
         self._service.sessions.add(self)
         metrics.STREAMS.inc()
@@ -113,7 +119,7 @@ class Stream:
         self.following.end_all()
         if self._seated:
             self._seated = False
-            self._service.seats.leave(self.following.caller.user_id)
+            self._service.seats.leave(self)
             metrics.STREAMS.dec()
             self._service.left(self)
 

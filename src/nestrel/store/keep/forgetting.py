@@ -24,6 +24,15 @@ _FORGET = (
     """,
     "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
+    "DELETE FROM nestrel.usage_people WHERE user_id = $1",
+    """
+    WITH gone AS (DELETE FROM nestrel.usage_commands WHERE user_id = $1 RETURNING *)
+    INSERT INTO nestrel.usage_commands AS u
+    SELECT hour, conversation_id, '', posts, edits, removals, reactions, receipts FROM gone
+    ON CONFLICT (hour, conversation_id, user_id) DO UPDATE
+    SET posts = u.posts + excluded.posts, edits = u.edits + excluded.edits, removals = u.removals + excluded.removals,
+        reactions = u.reactions + excluded.reactions, receipts = u.receipts + excluded.receipts
+    """,
 )
 
 

@@ -39,7 +39,8 @@ class Writer:
 
     A conversation that somebody holds, another process or a stranger, holds up nobody else's: its units are parked,
     and waited for on their own. An idle store writes at once, so gathering adds no delay. `on_growth` is called after
-    each commit; `on_batch` hears how many commands each transaction took; `followed` says whose rows `on_growth` wants.
+    each commit; `on_batch` hears how many commands each transaction took; `followed` says whose rows `on_growth`
+    wants; `on_written` hears each unit that was carried out, with its answers.
     """
 
     def __init__(
@@ -49,12 +50,14 @@ class Writer:
         on_batch: Callable[[int], None] = lambda _commands: None,
         followed: Callable[[UUID], bool] = lambda _conversation_id: True,
         edit_window: timedelta | None = None,
+        on_written: Callable[[Sequence[Command], list[Written]], None] = lambda _unit, _answers: None,
     ) -> None:
         self._database = database
         self._on_growth = on_growth
         self._on_batch = on_batch
         self._followed = followed
         self._edit_window = edit_window
+        self._on_written = on_written
         self._memory = Memory()
         self._waiting: deque[Unit] = deque()
         self._commands_waiting = 0
@@ -240,9 +243,11 @@ class Writer:
                 self._memory.keep(place, authors)
             left = [unit for unit, answer in zip(batch, answers, strict=True) if answer is HELD]
             self._on_batch(sum(len(unit) for unit, _ in batch) - sum(len(unit) for unit, _ in left))
-            for (_, answered), answer in zip(batch, answers, strict=True):
+            for (commands, answered), answer in zip(batch, answers, strict=True):
                 if answer is not HELD:
                     _tell(answered, answer)
+                    if isinstance(answer, list):
+                        self._on_written(commands, answer)
             # After the answers: whoever posted knows the number before the change set brings it to everyone.
             if growths:
                 self._on_growth(growths)

@@ -1,0 +1,108 @@
+"""The connections of all processes: each keeps its own part of the list to date."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from nestrel.core.audit import Act
+from nestrel.store import rows
+from nestrel.store.access import Caller
+from nestrel.store.database import Database
+from nestrel.store.native import Connection, array, execute, fetch, texts
+from nestrel.store.rows import Wire
+from nestrel.store.write import audit
+
+_PUT = """
+INSERT INTO nestrel.connections AS c (connection_id, user_id, node, since, kind, follows, behind)
+SELECT w.connection_id, w.user_id, $1, w.since, w.kind, w.follows, w.behind
+FROM unnest($2::text::text[], $3::text::text[], $4::text::timestamptz[], $5::text::text[], $6::text::int[],
+            $7::text::int[]) AS w (connection_id, user_id, since, kind, follows, behind)
+ON CONFLICT (connection_id) DO UPDATE
+SET user_id = excluded.user_id, follows = excluded.follows, behind = excluded.behind
+"""
+_DELETE = "DELETE FROM nestrel.connections WHERE connection_id = ANY($1::text::text[])"
+_DELETE_ALL = "DELETE FROM nestrel.connections WHERE node = $1"
+_ENDED = "SELECT connection_id FROM nestrel.connections WHERE node = $1 AND ended"
+_END = "UPDATE nestrel.connections SET ended = true WHERE connection_id = $1 AND NOT ended RETURNING user_id"
+_ELSEWHERE = "SELECT count(*) FROM nestrel.connections WHERE user_id = $1 AND node <> $2"
+# Of a process that was killed nobody takes them away but the next look.
+_BURY = "DELETE FROM nestrel.connections c WHERE NOT EXISTS (SELECT FROM nestrel.processes p WHERE p.node = c.node)"
+_PAGE = """
+SELECT connection_id, user_id, node, since, kind, follows, behind FROM nestrel.connections c
+WHERE connection_id > $1 AND ($2::text IS NULL OR user_id = $2) AND NOT ended
+  AND EXISTS (SELECT FROM nestrel.processes p WHERE p.node = c.node AND p.beat_at > clock_timestamp() - interval '15 s')
+ORDER BY connection_id LIMIT $3
+"""
+
+
+class Open(NamedTuple):
+    """A connection as it is listed. `behind` is of how many conversations something is still to be sent."""
+
+    id: str
+    user_id: str
+    since: datetime
+    kind: str
+    follows: int
+    behind: int
+
+
+async def tell(database: Database, node: str, changed: Sequence[Open], gone: Collection[str]) -> list[str]:
+    """Bring a process's part of the list to date; the ids of those that are to be ended."""
+    async with database.read() as connection:
+        if gone:
+            await execute(connection, _DELETE, texts(list(gone)))
+        if changed:
+            await execute(
+                connection, _PUT, node,
+                texts([one.id for one in changed]), texts([one.user_id for one in changed]),
+                array([one.since for one in changed]), texts([one.kind for one in changed]),
+                array([one.follows for one in changed]), array([one.behind for one in changed]),
+            )  # fmt: skip
+        return [row[0] for row in await fetch(connection, _ENDED, node)]
+
+
+async def tidy(database: Database) -> None:
+    """Forget those of processes that are no more."""
+    async with database.read() as connection:
+        await execute(connection, _BURY)
+
+
+async def leave(database: Database, node: str) -> None:
+    """A process stops."""
+    async with database.read() as connection:
+        await execute(connection, _DELETE_ALL, node)
+
+
+async def elsewhere(connection: Connection, user_id: str, node: str) -> int:
+    """How many connections somebody has at other processes."""
+    return int((await fetch(connection, _ELSEWHERE, user_id, node))[0][0])
+
+
+async def page(connection: Connection, user_id: str | None, limit: int, after: str) -> tuple[list[Wire], str | None]:
+    """Connections by id, and the id to continue after; None at the end."""
+    found = await fetch(connection, _PAGE, after, user_id, limit + 1)
+    return [_wire(row) for row in found[:limit]], found[limit - 1][0] if len(found) > limit else None
+
+
+async def end(database: Database, caller: Caller, connection_id: str) -> None:
+    """Have a connection ended, on whatever process it is; one that is not there is ended already."""
+    async with database.write() as connection:
+        found = await fetch(connection, _END, connection_id)
+        if found:
+            await audit.record(
+                connection, caller, Act.CONNECTION_ENDED, user_id=found[0][0], after={"connection_id": connection_id}
+            )
+
+
+def _wire(row: Any) -> Wire:
+    return {
+        "connection_id": row[0],
+        "user_id": row[1],
+        "process": row[2],
+        "since": rows.wire_time(row[3]),
+        "kind": row[4],
+        "follows": row[5],
+        "behind": row[6],
+    }

@@ -1,0 +1,183 @@
+"""Usage and connections: exact to the command, over processes, and through a kill."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import json
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
+from uuid import uuid4
+
+from nestrel.core.usage import EDITS, POSTS, Counted, Meter, Peaks
+from nestrel.store.database import Database
+from nestrel.store.write import usage
+from tests.support import Person, Served, unique
+
+
+async def used(office: Person, **query: str) -> list[dict[str, Any]]:
+    answer = await office.http.get("/usage", params=query)
+    assert answer.status_code == 200, answer.text
+    items: list[dict[str, Any]] = answer.json()["items"]
+    return items
+
+
+async def until_used(office: Person, enough: Callable[[dict[str, Any]], bool], **query: str) -> dict[str, Any]:
+    """The sums of a question, once they are as they should become; an hour may end meanwhile."""
+    for _ in range(400):
+        items = await used(office, **query)
+        fields = ("posts", "edits", "removals", "reactions", "receipts", "deliveries")
+        sums = {field: sum(item[field] for item in items) for field in fields}
+        sums |= {
+            field: max((item[field] for item in items), default=0)
+            for field in ("people", "connections_peak", "stored_bytes")
+        }
+        if enough(sums):
+            return sums
+        await asyncio.sleep(0.1)
+    raise AssertionError(sums)
+
+
+async def test_every_command_counts_once_whatever_its_door_and_process(make_database: Callable[[], str]) -> None:
+    database = make_database()
+    with Served(database) as one, Served(database) as two:
+        office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+        mara, odd = Person(one.url, "mara"), Person(two.wait_ready().url, "odd")
+        place = (await mara.make(members=["odd"]))["id"]
+        here = f"/conversations/{place}"
+        async with odd.socket() as wire:
+            await wire.command(type="follow", conversation_id=place)
+            for n in range(3):
+                await mara.post(place, "abcde", key=f"k{n}")
+            await mara.post(place, "abcde", key="k0")  # a repeat is none
+            await odd.http.post(
+                f"{here}/messages/batch", json={"messages": [{"key": "b", "body": "x"}, {"key": "c", "body": "y"}]}
+            )
+            await wire.command(type="post", conversation_id=place, key="w", body="z")
+            await mara.http.patch(f"{here}/messages/1", json={"body": "abcdef"})
+            await mara.http.delete(f"{here}/messages/2")
+            await odd.http.put(f"{here}/messages/1/reactions/like")
+            await wire.command(type="read", conversation_id=place, read_seq=6)
+            await wire.messages(6)
+            sums = await until_used(
+                office, lambda sums: sums["posts"] >= 6 and sums["receipts"] >= 1 and sums["connections_peak"] >= 1
+            )
+        assert {**sums, "deliveries": 0} == {
+            "posts": 6, "edits": 1, "removals": 1, "reactions": 1, "receipts": 1, "deliveries": 0, "people": 2,
+            "connections_peak": 1, "stored_bytes": 14,
+        }  # fmt: skip
+        assert sums["deliveries"] >= 1
+        of_place = await until_used(office, lambda s: s["posts"] == 6, of="conversation", id=place)
+        assert (of_place["deliveries"], of_place["people"], of_place["stored_bytes"]) == (sums["deliveries"], 2, 14)
+        of_odd = await until_used(office, lambda s: s["posts"] == 3, of="person", id="odd", by="day")
+        assert (of_odd["deliveries"], of_odd["reactions"], of_odd["connections_peak"]) == (sums["deliveries"], 1, 1)
+        assert [one["id"] for one in await used(office, of="person")] == ["mara", "odd"]
+        table = await office.http.get("/usage", params={"of": "person"}, headers={"Accept": "text/csv"})
+        assert table.headers["content-type"].startswith("text/csv")
+        rows = list(csv.DictReader(io.StringIO(table.text)))
+        assert [(row["id"], row["posts"]) for row in rows] == [("mara", "3"), ("odd", "3")]
+        first = (await office.http.get("/usage", params={"of": "person", "limit": 1})).json()
+        rest = (await office.http.get("/usage", params={"cursor": first["next"]})).json()
+        assert [one["id"] for one in first["items"] + rest["items"]] == ["mara", "odd"]
+        hour = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
+        assert (
+            await used(office, to=hour.isoformat().replace("+00:00", "Z"), **{"from": "2020-01-01T00:00:00Z"}) == []
+            or datetime.now(UTC).minute < 2
+        )
+        for who, query, status in (
+            (mara, {}, 403),
+            (office, {"id": "x"}, 422),
+            (office, {"of": "conversation", "id": "x"}, 422),
+        ):
+            assert (await who.http.get("/usage", params=query)).status_code == status
+
+
+async def test_what_was_told_is_kept_through_a_kill_and_never_told_twice(make_database: Callable[[], str]) -> None:
+    database = make_database()
+    with Served(database) as served:
+        mara = Person(served.wait_ready().url, "mara")
+        office = Person(served.url, "office", scope="nestrel.service")
+        place = (await mara.make())["id"]
+        for n in range(5):
+            await mara.post(place, f"{n}")
+        await until_used(office, lambda sums: sums["posts"] == 5)
+        served.kill()
+        served.restart().wait_ready()
+        await mara.post(place, "after")
+        await until_used(office, lambda sums: sums["posts"] == 6)
+        served.stop()  # what it has counted since goes out with it
+        served.restart().wait_ready()
+        assert (await until_used(office, lambda sums: sums["posts"] >= 6))["posts"] == 6
+
+
+async def test_an_addition_that_is_sent_again_is_made_once(database: Database) -> None:
+    counted = Counted(3600)
+    counted.commands[uuid4(), "mara"] = [7, 0, 0, 0, 0]
+    for n in (1, 1, 2):
+        await usage.add(database, "node", n, [counted], {}, 3700.0)
+    async with database.read() as connection:
+        [(posts,)] = await connection.driver.fetch("SELECT posts FROM nestrel.usage_commands")
+    assert posts == 14
+
+
+def test_the_hour_of_a_command_is_that_in_which_it_was_done() -> None:
+    meter, place = Meter(), uuid4()
+    for kind, now in ((POSTS, 7199.9), (POSTS, 7200.0), (EDITS, 7300.0), (POSTS, 7199.0)):
+        meter.command(kind, place, "mara", now)
+    taken = {counted.hour: counted.commands[place, "mara"] for counted in meter.take()}
+    assert taken == {3600: [2, 0, 0, 0, 0], 7200: [1, 1, 0, 0, 0]}
+    assert meter.take() == []
+    peaks = Peaks()
+    assert [peaks.seen({"mara": n}, hour) for n, hour in ((2, 0), (1, 0), (3, 0), (1, 1))] == [
+        {"mara": 2}, {}, {"mara": 3}, {"mara": 1},
+    ]  # fmt: skip
+
+
+async def test_who_is_connected_is_listed_and_can_be_ended_on_whatever_process(
+    make_database: Callable[[], str],
+) -> None:
+    database = make_database()
+    with Served(database, NESTREL_QUOTA_CONNECTIONS="2") as one, Served(database, NESTREL_QUOTA_CONNECTIONS="2") as two:
+        office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+        mara, there = Person(one.url, "mara"), Person(two.wait_ready().url, "mara")
+
+        async def listed(count: int) -> list[dict[str, Any]]:
+            for _ in range(400):
+                found = (await office.http.get("/connections")).json()["items"]
+                if len(found) == count:
+                    return list(found)
+                await asyncio.sleep(0.05)
+            raise AssertionError(found)
+
+        place = (await mara.make())["id"]
+        async with mara.socket() as here, there.socket() as far:
+            await far.command(type="follow", conversation_id=place)
+            found = await listed(2)
+            assert {(item["user_id"], item["kind"], item["behind"]) for item in found} == {("mara", "socket", 0)}
+            assert len({item["process"] for item in found}) == 2
+            # The quota is of all processes together; known within some seconds.
+            for _ in range(400):
+                answer = await there.http.get("/stream") if await _full(there) else None
+                if answer is not None:
+                    break
+                await asyncio.sleep(0.05)
+            assert answer is not None
+            assert (answer.status_code, answer.json()["quota"]) == (403, "connections")
+            other = next(item for item in found if item["follows"] == 1)
+            assert (await office.http.delete(f"/connections/{other['connection_id']}")).status_code == 204
+            await asyncio.wait_for(far.raw.wait_closed(), 60)
+            assert far.raw.close_code == 4410
+            assert (await here.command(type="ping"))["type"] == "done"
+            await listed(1)
+        await listed(0)
+        assert (await office.http.delete(f"/connections/{unique('none')}")).status_code == 204
+        assert (await mara.http.get("/connections")).status_code == 403
+        two.kill()
+
+
+async def _full(who: Person) -> bool:
+    """Whether one more connection is refused."""
+    async with who.http.stream("GET", "/stream") as answer:
+        return answer.status_code == 403 and json.loads(await answer.aread())["quota"] == "connections"
