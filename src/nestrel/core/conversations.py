@@ -72,7 +72,12 @@ def new_conversation(
 
 
 def check_change(standing: Standing, fields: Mapping[str, Any]) -> None:
-    """Whether these fields may be set by who changes it. Raises `Forbidden` where not in one of this kind."""
+    """Whether these fields may be set by who changes it. Raises `Forbidden` where not in one of this kind, or only by a
+    backend, and `InvalidRequest` where it makes no sense."""
+    if "default" in fields and not standing.service:
+        raise Forbidden("only a trusted backend (scope nestrel.service) makes a conversation everyone's")
+    if fields.get("default") and standing.kind is not Kind.BULLETIN:
+        raise invalid("/default", "is for a bulletin; what everyone is in has to be read by all and written by few")
     if standing.kind is Kind.DIRECT and (
         fields.get("name") is not None or fields.get("visibility") == Visibility.OPEN.value
     ):

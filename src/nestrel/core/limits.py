@@ -142,3 +142,5 @@ REPORTS_OPEN = 10_000
 """Reports of one conversation that are kept."""
 BARRED_CHANGES = 5_000
 """Suspensions and sign-outs that a process learns of at one time."""
+MEMBERS_CARRIED = 1_000
+"""With more members change sets carry the rows of owners and moderators alone."""

@@ -23,7 +23,8 @@ class Locked:
     its row says: what is between has expired by
     age since. `messages` and `size` count, from the stored floor up, what is no tombstone. Below `swept` no row is
     left. `guard` rises with each change that took no `rev`. `at` is the database's time when the lock was held.
-    `blocked`: one of the two of a direct conversation has blocked the other. `post_interval` is in seconds. `kept_out`
+    `blocked`: one of the two of a direct conversation has blocked the other. `post_interval` is in seconds; of a
+    `crowd` not all member rows are carried. `kept_out`
     are those of the batch whom its owners keep out.
     """
 
@@ -44,6 +45,7 @@ class Locked:
     guard: int = 0
     blocked: bool = False
     post_interval: int | None = None
+    crowd: bool = False
     counts: dict[str, int] = field(default_factory=dict)
     keys: dict[bytes, tuple[int, bytes | None]] = field(default_factory=dict)
     kept_out: set[str] = field(default_factory=set)
@@ -60,6 +62,7 @@ class Locked:
         return Locked(
             self.id, self.kind, self.visibility, self.head, self.floor, self.rev, self.last_at, self.closed, self.epoch,
             self.floor, self.messages, self.size, self.swept, self.rule, self.guard, self.blocked, self.post_interval,
+            self.crowd,
         )  # fmt: skip
 
     def next_rev(self) -> int:

@@ -135,6 +135,8 @@ class Conversation(WireObject):
     )
     members: int
     post_interval: int | None = Field(default=None, description="seconds in which a writer posts once")
+    default: bool = Field(default=False, description="whether everyone is a member from their first sign-in on")
+    me: Member | None = Field(default=None, description="the viewer's own member row; of one conversation alone")
     my_hidden: bool | None = Field(
         default=None, description="whether the viewer's list leaves it out until its next message"
     )

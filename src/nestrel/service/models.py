@@ -120,12 +120,15 @@ class ChangeConversation(Request):
         Annotated[StrictInt, Field(ge=1, le=limits.INTERVAL_SECONDS_MOST)] | None,
         Field(description="seconds in which a writer posts once; null for as often as they like"),
     ] = None
+    default: Annotated[
+        StrictBool | None, Field(description="whether everyone is a member from their first sign-in on; by a backend")
+    ] = None
 
     @model_validator(mode="after")
     def _something(self) -> ChangeConversation:
         if not self.model_fields_set:
-            raise ValueError("name at least one of title, name, visibility, attributes, post_interval")
-        for field in ("title", "visibility", "attributes"):
+            raise ValueError("name at least one of title, name, visibility, attributes, post_interval, default")
+        for field in ("title", "visibility", "attributes", "default"):
             if field in self.model_fields_set and getattr(self, field) is None:
                 raise ValueError(f"{field} cannot be null")
         return self

@@ -47,7 +47,7 @@ from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.database import Database, writable
 from nestrel.store.keep import closed
-from nestrel.store.write import connections, profiles, repeats
+from nestrel.store.write import connections, defaults, profiles, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
@@ -142,7 +142,7 @@ class Service:
         self.bars = Bars(self.database, lambda: self.sessions)
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
-        self.something_closed = asyncio.Event()
+        self.something_left = asyncio.Event()
         self.abort: Callable[[object], None] = lambda _connection: None
         """Cuts a connection, given the server's own side of it; set by the server."""
 
@@ -152,7 +152,7 @@ class Service:
             await self.load_seal()
         checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
         self._tasks = [
-            asyncio.create_task(self._empty_closed(), name="eraser"),
+            asyncio.create_task(self._work_off(), name="left over"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(end_stalled(self), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
@@ -334,19 +334,22 @@ class Service:
         if (ailing := self.database.ailing) is not None:
             raise ailing
 
-    async def _empty_closed(self) -> None:
-        """Take away what closed conversations held, at start and whenever one is closed; and go on with what a process
-        that was killed has left: changed profiles of which not all have been told."""
+    async def _work_off(self) -> None:
+        """Take away what closed conversations held, at start and whenever one is closed; join people to what has become
+        everyone's; and go on with what a process that was killed has left: changed profiles of which not all have been
+        told."""
         while True:
             try:
                 while await closed.step(self.database):
                     pass
                 while await profiles.go_on(self.database):
                     pass
+                while await defaults.step(self.database):
+                    pass
             except Exception as error:
                 log.warning("erase.failed", reason=str(error))
-            await happens(self.something_closed, _ERASE_PAUSE_SECONDS)
-            self.something_closed.clear()
+            await happens(self.something_left, _ERASE_PAUSE_SECONDS)
+            self.something_left.clear()
 
 
 async def end_stalled(service: Service) -> None:

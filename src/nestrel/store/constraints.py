@@ -37,14 +37,14 @@ KEPT = frozenset(
         "conversations_kind_check", "conversations_pkey", "conversations_swept", "conversations_visibility_check",
         "discarded_runs_pkey", "ended_sessions_pkey", "epochs_id_key", "epochs_pkey", "erasures_pkey",
         "expired_attachments_pkey", "expired_backlog_pkey", "expired_keys_pkey", "expiry_due_pkey", "invitations_pkey",
-        "invitations_token", "journal_trimmed_pkey", "kept_out_pkey", "loosened_pkey", "members_conversation_id_fkey",
-        "members_left_reason_check", "members_pkey", "members_role_check", "mentions_pkey", "message_edits_pkey",
-        "messages_format_check", "messages_pkey", "objects_pkey", "person_words_pkey", "previews_pkey",
-        "processes_pkey", "profile_news_pkey", "profiles_pkey", "rates_pkey", "reaction_counts_count_check",
-        "reaction_counts_pkey", "reactions_pkey", "reports_once", "reports_pkey", "reports_state_check",
-        "search_blocks_pkey", "search_places_pkey", "service_secrets_pkey", "uploaded_pkey", "usage_commands_pkey",
-        "usage_hours_pkey", "usage_people_pkey", "usage_places_pkey", "usage_samples_pkey", "usage_told_pkey",
-        "used_today_pkey",
+        "invitations_token", "joining_pkey", "journal_trimmed_pkey", "kept_out_pkey", "loosened_pkey",
+        "members_conversation_id_fkey", "members_left_reason_check", "members_pkey", "members_role_check",
+        "mentions_pkey", "message_edits_pkey", "messages_format_check", "messages_pkey", "objects_pkey",
+        "person_words_pkey", "previews_pkey", "processes_pkey", "profile_news_pkey", "profiles_pkey", "rates_pkey",
+        "reaction_counts_count_check", "reaction_counts_pkey", "reactions_pkey", "reports_once", "reports_pkey",
+        "reports_state_check", "search_blocks_pkey", "search_places_pkey", "service_secrets_pkey", "uploaded_pkey",
+        "usage_commands_pkey", "usage_hours_pkey", "usage_people_pkey", "usage_places_pkey", "usage_samples_pkey",
+        "usage_told_pkey", "used_today_pkey",
     }
 )  # fmt: skip
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""

@@ -24,7 +24,7 @@ from nestrel.service.questions import sealed, unsealed
 from nestrel.service.state import Service
 from nestrel.store import snapshots
 from nestrel.store.access import Caller, see
-from nestrel.store.read import conversations, profiles
+from nestrel.store.read import conversations, members, profiles
 from nestrel.store.read.conversations import ListPosition
 from nestrel.store.rows import Wire
 from nestrel.store.write import conversations as changing
@@ -152,22 +152,27 @@ def _people(items: list[Wire]) -> set[str]:
 @router.get("/{conversation_id}", responses=documented(Conversation))
 @does(Action.SEE)
 async def show(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Json:
-    """One conversation as you see it."""
+    """One conversation as you see it, with your own member row as `me`: where there are more than 1,000 members, change
+    sets carry those of owners and moderators alone."""
     async with service.database.read() as connection:
         await see(connection, conversation_id, caller, Action.SEE)
-        return Json(await conversations.show(connection, conversation_id, caller.user_id))
+        shown = await conversations.show(connection, conversation_id, caller.user_id)
+        return Json({**shown, "me": await members.show(connection, conversation_id, caller.user_id)})
 
 
 @router.patch("/{conversation_id}", responses=documented(Conversation))
 @does(Action.CHANGE)
 async def change(conversation_id: UUID, wanted: ChangeConversation, service: ServiceDep, caller: CallerDep) -> Json:
-    """Change title, name, visibility, attributes, or how often writers post; owners only."""
+    """Change title, name, visibility, attributes, or how often writers post; owners only. A backend makes a bulletin
+    everyone's with `default`."""
     fields: dict[str, Any] = wanted.model_dump(exclude_unset=True)
     if "attributes" in fields:
         fields["attributes"] = pack_attributes(fields["attributes"])
     if "visibility" in fields:
         fields["visibility"] = fields["visibility"].value
     await changing.change(service.database, caller, conversation_id, fields)
+    if fields.get("default"):
+        service.something_left.set()
     return Json(await _shown(service, caller, conversation_id))
 
 
@@ -176,5 +181,5 @@ async def change(conversation_id: UUID, wanted: ChangeConversation, service: Ser
 async def close(conversation_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
     """Close it for good; from then on it does not exist for anyone, and its content is erased."""
     await changing.close(service.database, caller, conversation_id)
-    service.something_closed.set()
+    service.something_left.set()
     return Response(status_code=204)

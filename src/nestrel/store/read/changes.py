@@ -47,8 +47,17 @@ WHERE total - size <= {_BUDGET}
 _NEW = _within("seq")
 _NEWEST = _within("seq DESC")
 _MEMBERS = f"""
-SELECT {MEMBER_COLUMNS}, left_reason FROM nestrel.members
+SELECT {MEMBER_COLUMNS}, left_reason, true FROM nestrel.members
 WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 ORDER BY rev LIMIT $3
+"""
+# Of a crowd, those who rule or ruled it; and who has left since, of whom nobody is told but themselves.
+_RANKED = f"""
+SELECT {MEMBER_COLUMNS}, left_reason, ranked FROM nestrel.members
+WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 AND (ranked OR left_at IS NOT NULL) ORDER BY rev LIMIT $3
+"""
+_RANKED_NOW = f"""
+SELECT {MEMBER_COLUMNS}, left_reason, true FROM nestrel.members
+WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 AND ranked ORDER BY rev LIMIT $3
 """
 _COUNT = """
 SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
@@ -57,7 +66,7 @@ SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
             WHERE conversation_id = $1 AND rev > $2 AND seq >= $3 LIMIT $4) c)
 """
 _STATES = f"""
-SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins
+SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins, crowd
 FROM nestrel.conversations c WHERE id = ANY($1::uuid[])
 """
 
@@ -154,7 +163,8 @@ class Changes:
 
 @dataclass(frozen=True, slots=True)
 class State:
-    """A conversation's counters at one moment, in the present `epoch`; `begun` is the epochs that its row knows of."""
+    """A conversation's counters at one moment, in the present `epoch`; `begun` is the epochs that its row knows of,
+    `crowd` whether its members are too many to be carried."""
 
     rev: int
     head: int
@@ -163,6 +173,7 @@ class State:
     closed: bool
     epoch: int
     begun: Begun
+    crowd: bool = False
 
     @property
     def position(self) -> ChangePosition:
@@ -177,10 +188,10 @@ async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> di
 
 def _state(
     connection: Connection, present: int | None, _id: UUID, rev: int, head: int, floor: int, own_rev: int, closed: bool,
-    in_epochs: Sequence[int], begins: Sequence[int],
+    in_epochs: Sequence[int], begins: Sequence[int], crowd: bool,
 ) -> State:  # fmt: skip
     epoch = connection.history.check(present)
-    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev))
+    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev), crowd)
 
 
 def position_of(access: Access) -> ChangePosition:
@@ -302,13 +313,16 @@ async def _these(connection: Connection, changes: Changes, seqs: Sequence[int]) 
 async def _read_members(connection: Connection, changes: Changes, now: State, limit: int) -> None:
     member_rev = changes.end.member_rev
     if member_rev < now.rev:
-        found = await fetch(connection, _MEMBERS, changes.conversation_id, member_rev, limit + 1, now.rev)
+        fresh = changes.reset or changes.start is None
+        asked = _MEMBERS if not now.crowd else _RANKED_NOW if fresh else _RANKED
+        found = await fetch(connection, asked, changes.conversation_id, member_rev, limit + 1, now.rev)
         for row in found[:limit]:
             if row[3] is not None:
-                if changes.reset or changes.start is None:
+                if fresh:
                     continue  # who left before is no news to a fresh copy
-                changes.departed[row[0]] = row[-1]
-            changes.members.append(rows.member(row))
+                changes.departed[row[0]] = row[-2]
+            if row[-1]:
+                changes.members.append(rows.member(row))
         changes.more = len(found) > limit
         member_rev = (found[limit - 1][6] if limit else member_rev) if changes.more else now.rev
     changes.end = replace(changes.end, member_rev=member_rev)

@@ -17,7 +17,7 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
-       c.message_count - aged.n AS message_count, c.member_count, c.last_at, c.post_interval, m.role,
+       c.message_count - aged.n AS message_count, c.member_count, c.last_at, c.post_interval, c.is_default, m.role,
        coalesce(m.hidden_head >= c.head, false) AS hidden, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        CASE WHEN m.role IS NOT NULL THEN named.n END AS unread_mentions,
@@ -137,6 +137,7 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
         "unread_mentions": row["unread_mentions"] if viewer else None,
         "my_hidden": row["hidden"] if viewer and row["role"] is not None else None,
         "post_interval": row["post_interval"],
+        "default": row["is_default"],
         "members": row["member_count"],
     }
 

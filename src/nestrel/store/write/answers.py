@@ -13,6 +13,7 @@ from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Changed, Plan, Receipt, Taken
 from nestrel.core.posting import Accepted, Refused, Repeated
 from nestrel.core.problems import Problem
+from nestrel.core.roles import Role
 from nestrel.store import rows
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import messages, profiles, receipts
@@ -29,6 +30,7 @@ ORDER BY i.n
 
 
 _NOTHING = Brought()
+_RULERS = (Role.OWNER.value, Role.MODERATOR.value)
 
 
 @dataclass(slots=True)
@@ -143,7 +145,7 @@ async def growths(
         if place not in grown:
             grown[place] = Growth(
                 place.id, place.rev_before, place.first_new - 1, place.rev, place.head, place.floor,
-                place.id.int in shown, place.epoch, members=members.get(place.id, []),
+                place.id.int in shown, place.epoch, members=_carried(place, members.get(place.id, [])),
             )  # fmt: skip
     for state, place in decided.changed.items():
         if state.seq >= place.floor:
@@ -158,6 +160,11 @@ async def growths(
     if decided.changed or decided.receipts or any(one.post.mentions for one in decided.accepted):
         await _add_profiles(connection, [growth for growth in grown.values() if growth.followed])
     return grown
+
+
+def _carried(place: Locked, members: list[Wire]) -> list[Wire]:
+    """The member rows that change sets carry."""
+    return [one for one in members if one["role"] in _RULERS] if place.crowd else members
 
 
 async def _add_profiles(connection: Connection, growths: Sequence[Growth]) -> None:

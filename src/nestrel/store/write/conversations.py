@@ -8,6 +8,7 @@ from uuid import UUID
 
 import asyncpg
 
+from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.conversations import NewConversation, check_change
 from nestrel.core.quotas import Quotas
@@ -20,18 +21,18 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.conversations import find_direct
-from nestrel.store.write import adding, audit, blocks, directory
+from nestrel.store.write import adding, audit, blocks, defaults, directory
 
 _INSERT = f"""
 INSERT INTO nestrel.conversations (
     {rules.INTO}, id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by, created_at, rev,
-    own_rev, member_count, last_at, inherits, epochs, begins)
+    own_rev, member_count, last_at, inherits, epochs, begins, crowd)
 VALUES ({rules.placed()}, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, 1, $19, $17, $20,
-        ARRAY[{epochs.CURRENT}], ARRAY[0::bigint])
+        ARRAY[{epochs.CURRENT}], ARRAY[0::bigint], $19 > {limits.MEMBERS_CARRIED})
 """
 _INSERT_MEMBERS = """
-INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev)
-SELECT $1, u.user_id, u.role, $2, u.n + 1
+INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev, ranked)
+SELECT $1, u.user_id, u.role, $2, u.n + 1, u.role IN ('owner', 'moderator')
 FROM unnest($3::text[], $4::text[]) WITH ORDINALITY AS u (user_id, role, n)
 """
 _CLOSE = f"""
@@ -47,6 +48,7 @@ UPDATE nestrel.conversations SET
        name_key = CASE WHEN 'name' = ANY($2::text[]) THEN $5::text ELSE name_key END,
        visibility = CASE WHEN 'visibility' = ANY($2::text[]) THEN $6::text ELSE visibility END,
        attributes = CASE WHEN 'attributes' = ANY($2::text[]) THEN $7::text ELSE attributes END,
+       is_default = CASE WHEN 'default' = ANY($2::text[]) THEN $9::boolean ELSE is_default END,
        post_interval = CASE WHEN 'post_interval' = ANY($2::text[]) THEN $8::int ELSE post_interval END,
        rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
 WHERE id = $1 RETURNING rev, name, title
@@ -125,11 +127,14 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, fiel
                 fields.get("visibility"),
                 fields.get("attributes"),
                 fields.get("post_interval"),
+                fields.get("default"),
             )
             [(rev, *called)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
             if not fields.keys().isdisjoint(("name", "title")):
                 await directory.name_conversation(connection, conversation_id, *called)
-            told = {field: fields[field] for field in ("visibility", "post_interval") if field in fields}
+            if fields.get("default"):
+                await defaults.begin(connection, conversation_id)
+            told = {field: fields[field] for field in ("visibility", "post_interval", "default") if field in fields}
             await audit.record(
                 connection, caller, Act.CONVERSATION_CHANGED, conversation_id=conversation_id,
                 after={"fields": sorted(fields), **told},

@@ -33,7 +33,7 @@ def _locking(wait: str) -> str:
 SELECT l.*, clock_timestamp() FROM (
     SELECT {epochs.CURRENT} AS epoch, id, kind, visibility, head, {rules.floor("c")} AS kept, rev, last_at,
            closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, guard,
-           blocked, post_interval, {rules.RULE_COLUMNS}
+           blocked, post_interval, crowd, {rules.RULE_COLUMNS}
     FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}) l
 """
 
@@ -154,8 +154,8 @@ def _places(connection: Connection, found: Sequence[Any]) -> dict[int, Locked]:
 def _locked(row: Sequence[Any], epoch: int) -> Locked:
     place = Locked(row[0], _KINDS[row[1]], _VISIBILITIES[row[2]], row[3], row[4], row[5], row[6], row[7], epoch)
     place.stored_floor, place.messages, place.size, place.swept, place.guard = row[8:13]
-    place.blocked, place.post_interval = row[13:15]
-    place.rule = rules.rule(*row[15:-1])
+    place.blocked, place.post_interval, place.crowd = row[13:16]
+    place.rule = rules.rule(*row[16:-1])
     place.at = row[-1]
     return place
 

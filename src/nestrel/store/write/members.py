@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from uuid import UUID
 
+from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.invitations import lost_by
 from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
@@ -31,13 +32,15 @@ FROM nestrel.conversations c WHERE c.id = $1
 _PUT = f"""
 WITH moved AS (
     UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count + $1::int,
+           crowd = crowd OR member_count + $1::int > {limits.MEMBERS_CARRIED},
            moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
     WHERE id = $2 RETURNING rev
 )
-INSERT INTO nestrel.members AS m (conversation_id, user_id, role, joined_at, rev)
-SELECT $2, $3, $4, clock_timestamp(), rev FROM moved
+INSERT INTO nestrel.members AS m (conversation_id, user_id, role, joined_at, rev, ranked)
+SELECT $2, $3, $4, clock_timestamp(), rev, $4 IN ('owner', 'moderator') FROM moved
 ON CONFLICT (conversation_id, user_id) DO UPDATE
-SET role = excluded.role, rev = excluded.rev, moved_xid = pg_current_xact_id(), left_at = NULL,
+SET role = excluded.role, ranked = m.ranked OR excluded.ranked, rev = excluded.rev,
+    moved_xid = pg_current_xact_id(), left_at = NULL,
     left_reason = NULL, joined_at = CASE WHEN m.left_at IS NULL THEN m.joined_at ELSE excluded.joined_at END,
     joined_xid = CASE WHEN m.left_at IS NULL THEN m.joined_xid ELSE pg_current_xact_id() END
 RETURNING rev

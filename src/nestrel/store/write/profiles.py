@@ -10,7 +10,7 @@ from nestrel.store import epochs
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.write import directory
+from nestrel.store.write import defaults, directory
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
@@ -60,8 +60,9 @@ _TOLD = "DELETE FROM nestrel.profile_news WHERE user_id = $1"
 
 
 async def first_sight(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
-    """Make the profile if there is none; who was a member before is then shown by name to the others."""
-    await _write(database, user_id, _FIRST_SIGHT, display_name, picture)
+    """Make the profile if there is none; who was a member before is then shown by name to the others, and everyone
+    becomes a member of what is everyone's."""
+    await _write(database, user_id, _FIRST_SIGHT, display_name, picture, new=True)
 
 
 async def change(database: Database, user_id: str, fields: Mapping[str, str | None]) -> None:
@@ -70,12 +71,14 @@ async def change(database: Database, user_id: str, fields: Mapping[str, str | No
     await _write(database, user_id, _CHANGE, list(fields), fields.get("display_name"), fields.get("picture"))
 
 
-async def _write(database: Database, user_id: str, statement: str, *values: object) -> None:
+async def _write(database: Database, user_id: str, statement: str, *values: object, new: bool = False) -> None:
     async with database.write() as connection:
         found = await fetch(connection, statement, user_id, *values)
         if not found:
             return
         more = await _tell(database, connection, user_id, UUID(int=0))
+        if new:
+            await defaults.join(database, connection, user_id)
         # Behind the conversations' locks, as everywhere: nobody then waits in a ring.
         await directory.name_person(connection, user_id, found[0][1])
     while more:

@@ -1,0 +1,78 @@
+"""Default conversations: whoever is seen for the first time is a member from then on, and who was there before is
+joined in the background. Who leaves stays away, for their row is there."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.store import epochs
+from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.native import Connection, execute, fetch
+
+_DEFAULTS = "SELECT id FROM nestrel.conversations WHERE is_default AND closed_at IS NULL ORDER BY id"
+_LOCK = "SELECT id FROM nestrel.conversations WHERE id = $1 AND is_default AND closed_at IS NULL FOR NO KEY UPDATE"
+# Those of some people who never were members, each with a `rev` of their own.
+_JOIN = f"""
+WITH coming AS (
+    SELECT i.user_id, row_number() OVER (ORDER BY i.user_id) AS n FROM unnest($2::text[]) AS i (user_id)
+    WHERE NOT EXISTS (SELECT FROM nestrel.members m WHERE m.conversation_id = $1 AND m.user_id = i.user_id)
+      AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = $1 AND k.user_id = i.user_id
+          AND (k.until IS NULL OR k.until > clock_timestamp()))
+), moved AS (
+    UPDATE nestrel.conversations SET rev = rev + (SELECT count(*) FROM coming),
+        member_count = member_count + (SELECT count(*) FROM coming),
+        crowd = crowd OR member_count + (SELECT count(*) FROM coming) > {limits.MEMBERS_CARRIED},
+        moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
+    WHERE id = $1 AND EXISTS (SELECT FROM coming) RETURNING rev
+), joined AS (
+    INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev)
+    SELECT $1, c.user_id, 'reader', clock_timestamp(), moved.rev - (SELECT count(*) FROM coming) + c.n
+    FROM moved, coming c RETURNING user_id
+)
+SELECT (SELECT rev FROM moved), array_agg(user_id) FROM joined
+"""
+_BEGIN = (
+    "INSERT INTO nestrel.joining (conversation_id) VALUES ($1) ON CONFLICT (conversation_id) DO UPDATE SET after = ''"
+)
+_NEXT = "SELECT conversation_id, after FROM nestrel.joining ORDER BY conversation_id LIMIT 1 FOR UPDATE SKIP LOCKED"
+_PEOPLE = "SELECT user_id FROM nestrel.profiles WHERE user_id > $1 ORDER BY user_id LIMIT $2"
+_GO_ON = "UPDATE nestrel.joining SET after = $2 WHERE conversation_id = $1"
+_DONE = "DELETE FROM nestrel.joining WHERE conversation_id = $1"
+
+_STEP = 500
+
+
+async def join(database: Database, connection: Connection, user_id: str) -> None:
+    """Make somebody who is seen for the first time a member of all of them."""
+    for (conversation_id,) in await fetch(connection, _DEFAULTS):
+        if await fetch(connection, _LOCK, conversation_id):
+            await _join(database, connection, conversation_id, [user_id])
+
+
+async def begin(connection: Connection, conversation_id: UUID) -> None:
+    """Have everyone joined who is there, in the background."""
+    await execute(connection, _BEGIN, conversation_id)
+
+
+async def step(database: Database) -> bool:
+    """Join some of those who are there; False: there is nobody left to join, or others are at it."""
+    async with database.write() as connection:
+        found = await fetch(connection, _NEXT)
+        if not found:
+            return False
+        conversation_id, after = found[0]
+        people = [row[0] for row in await fetch(connection, _PEOPLE, after, _STEP)]
+        if people and await fetch(connection, _LOCK, conversation_id):
+            await _join(database, connection, conversation_id, people)
+            await execute(connection, _GO_ON, conversation_id, people[-1])
+        else:  # all of them, or it is a default no more
+            await execute(connection, _DONE, conversation_id)
+    return True
+
+
+async def _join(database: Database, connection: Connection, conversation_id: UUID, people: list[str]) -> None:
+    [(rev, joined)] = await fetch(connection, _JOIN, conversation_id, people)
+    if rev is not None:
+        await database.announce(connection, [Moved(conversation_id, rev, tuple(joined))])
