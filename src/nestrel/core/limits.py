@@ -144,3 +144,5 @@ BARRED_CHANGES = 5_000
 """Suspensions and sign-outs that a process learns of at one time."""
 MEMBERS_CARRIED = 1_000
 """With more members change sets carry the rows of owners and moderators alone."""
+NAME_RESERVED_DAYS = 30
+"""For so long a display name that was given up stays its last owner's, where names are one person's alone."""

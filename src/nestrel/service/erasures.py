@@ -9,6 +9,7 @@ import structlog
 
 from nestrel.core.commands import Remove
 from nestrel.core.problems import Expired, NotFound, StoreUnavailable
+from nestrel.core.skeleton import Skeletons
 from nestrel.live.waiting import happens
 from nestrel.store.database import Database
 from nestrel.store.keep import erasing
@@ -26,10 +27,11 @@ _PARTS = 10
 class Erasures:
     """The erasures that wait in the store. One that is cut short goes on where it was."""
 
-    def __init__(self, database: Database, writer: Writer, node: str) -> None:
+    def __init__(self, database: Database, writer: Writer, node: str, skeletons: Skeletons | None = None) -> None:
         self._database = database
         self._writer = writer
         self._node = node
+        self._skeletons = skeletons
         self.wanted = asyncio.Event()
 
     async def run(self) -> None:
@@ -102,4 +104,4 @@ class Erasures:
 
     async def empty_profile(self, user_id: str) -> None:
         """The name and the picture go at once, for everyone who sees them."""
-        await profiles.change(self._database, user_id, {"display_name": user_id, "picture": None})
+        await profiles.change(self._database, user_id, {"display_name": user_id, "picture": None}, self._skeletons)

@@ -152,6 +152,9 @@ class Settings(BaseSettings):
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
+    unique_names: Annotated[
+        bool, Field(description="whether display names are one person's alone, and differ from others' ids (UTS #39)")
+    ] = False
     make_conversations: Annotated[
         Literal["anyone", "backend"], Field(description="who makes conversations: `anyone` or only a `backend`")
     ] = "anyone"

@@ -45,6 +45,7 @@ from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
+from nestrel.store.confusables import skeletons
 from nestrel.store.database import Database, writable
 from nestrel.store.keep import closed
 from nestrel.store.write import connections, defaults, profiles, repeats
@@ -121,7 +122,7 @@ class Service:
             settings.edit_window,
             lambda unit, answers: self.reporting.written(unit, answers),
         )
-        self.erasures = Erasures(self.database, self.writer, self.node)
+        self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
         self.pages = Pages(self.budget.pages)
         self.sweeper = Sweeper(self.database, settings.sweep_seconds)
@@ -139,6 +140,7 @@ class Service:
         self._empty = asyncio.Event()
         self._seal: CursorSeal | None = None
         self.quotas = settings.quotas
+        self.skeletons = skeletons() if settings.unique_names else None
         self.bars = Bars(self.database, lambda: self.sessions)
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
@@ -266,7 +268,9 @@ class Service:
     async def _admit(self, identity: Identity) -> Identity:
         if not self.bars.knows(identity.user_id):
             await self.load_seal()
-            await profiles.first_sight(self.database, identity.user_id, identity.display_name, identity.picture)
+            await profiles.first_sight(
+                self.database, identity.user_id, identity.display_name, identity.picture, self.skeletons
+            )
             await self.bars.meet(identity.user_id)
         self.bars.check(identity)
         return identity
@@ -345,6 +349,8 @@ class Service:
                 while await profiles.go_on(self.database):
                     pass
                 while await defaults.step(self.database):
+                    pass
+                while self.skeletons is not None and await profiles.adopt(self.database, self.skeletons):
                     pass
             except Exception as error:
                 log.warning("erase.failed", reason=str(error))

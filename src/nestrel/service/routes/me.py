@@ -27,8 +27,9 @@ async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
 @router.patch("/me", responses=documented(Profile))
 @does(Action.OWN)
 async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDep) -> Json:
-    """Change your profile; everyone who shares a conversation with you sees the new one at once."""
-    await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True))
+    """Change your profile; everyone who shares a conversation with you sees the new one at once. Where names are one
+    person's alone, one that is taken, or looks as if, is refused (409)."""
+    await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True), service.skeletons)
     async with service.database.read() as connection:
         found = await profiles.read(connection, [caller.user_id])
     return Json(found[caller.user_id])

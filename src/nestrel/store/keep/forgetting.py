@@ -4,7 +4,7 @@ when that is over."""
 from __future__ import annotations
 
 from nestrel.store.native import Connection, execute
-from nestrel.store.write import adding, reports, sessions
+from nestrel.store.write import adding, holding, reports, sessions
 
 # Whom others block or keep out is theirs to say, and stays; words that were written about it go.
 _FORGET = (
@@ -24,6 +24,7 @@ _FORGET = (
     """,
     "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
+    "DELETE FROM nestrel.held_names WHERE user_id = $1 AND kind = 'name' AND given_up_at IS NOT NULL",
     "DELETE FROM nestrel.usage_people WHERE user_id = $1",
     """
     WITH gone AS (DELETE FROM nestrel.usage_commands WHERE user_id = $1 RETURNING *)
@@ -48,3 +49,4 @@ async def forget_old(connection: Connection) -> None:
         pass
     await adding.forget(connection)
     await sessions.forget(connection)
+    await holding.forget(connection)

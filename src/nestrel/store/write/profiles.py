@@ -6,11 +6,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from uuid import UUID
 
+from nestrel.core.skeleton import Skeletons
 from nestrel.store import epochs
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.write import defaults, directory
+from nestrel.store.write import defaults, directory, holding
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
@@ -48,6 +49,24 @@ WITH locked AS (
 SELECT id, rev FROM moved
 """
 
+_THERE = "SELECT 1 FROM nestrel.profiles WHERE user_id = $1"
+_ADOPTED = 200
+_ADOPTING = "SELECT pg_try_advisory_xact_lock(hashtextextended($1 || ' adopting names', 0))"
+_IDS_LEFT = """
+SELECT user_id FROM nestrel.profiles p
+WHERE NOT EXISTS (SELECT FROM nestrel.held_names h WHERE h.user_id = p.user_id AND h.kind = 'id')
+ORDER BY user_id LIMIT $1
+"""
+# Whoever became a member of something first was there first.
+_NAMES_LEFT = """
+SELECT p.user_id, p.display_name FROM nestrel.profiles p
+WHERE NOT EXISTS (SELECT FROM nestrel.held_names h
+    WHERE h.user_id = p.user_id AND h.kind = 'name' AND h.given_up_at IS NULL AND h.name = p.display_name)
+  AND NOT EXISTS (SELECT FROM nestrel.profiles q WHERE NOT EXISTS (
+    SELECT FROM nestrel.held_names h WHERE h.user_id = q.user_id AND h.kind = 'id'))
+ORDER BY (SELECT min(joined_at) FROM nestrel.members m WHERE m.user_id = p.user_id) NULLS LAST, p.user_id LIMIT $1
+"""
+
 _UNTOLD = """
 SELECT user_id, after FROM nestrel.profile_news WHERE $1::text IS NULL OR user_id = $1
 ORDER BY user_id LIMIT 1 FOR UPDATE SKIP LOCKED
@@ -59,30 +78,87 @@ ON CONFLICT (user_id) DO UPDATE SET after = excluded.after
 _TOLD = "DELETE FROM nestrel.profile_news WHERE user_id = $1"
 
 
-async def first_sight(database: Database, user_id: str, display_name: str, picture: str | None) -> None:
+async def first_sight(
+    database: Database, user_id: str, display_name: str, picture: str | None, skeletons: Skeletons | None = None
+) -> None:
     """Make the profile if there is none; who was a member before is then shown by name to the others, and everyone
-    becomes a member of what is everyone's."""
-    await _write(database, user_id, _FIRST_SIGHT, display_name, picture, new=True)
-
-
-async def change(database: Database, user_id: str, fields: Mapping[str, str | None]) -> None:
-    """Set `display_name`, `picture` or both, and tell everyone who shares a conversation; the same profile again
-    changes nothing."""
-    await _write(database, user_id, _CHANGE, list(fields), fields.get("display_name"), fields.get("picture"))
-
-
-async def _write(database: Database, user_id: str, statement: str, *values: object, new: bool = False) -> None:
+    becomes a member of what is everyone's. With `skeletons` names are one person's alone: a taken one gets a number
+    behind it, and so does that of whoever is called as the newcomer's id says."""
+    renamed: list[str] = []
     async with database.write() as connection:
-        found = await fetch(connection, statement, user_id, *values)
-        if not found:
-            return
-        more = await _tell(database, connection, user_id, UUID(int=0))
-        if new:
-            await defaults.join(database, connection, user_id)
-        # Behind the conversations' locks, as everywhere: nobody then waits in a ring.
-        await directory.name_person(connection, user_id, found[0][1])
+        name = display_name
+        if skeletons is not None:
+            if await fetch(connection, _THERE, user_id):
+                return
+            for other, called in await holding.hold_id(connection, skeletons, user_id):
+                await _rename(connection, skeletons, other, called)
+                renamed.append(other)
+            name = await holding.hold_numbered(connection, skeletons, user_id, display_name)
+        more = await _write(database, connection, user_id, _FIRST_SIGHT, name, picture, new=True)
     while more:
         more = await go_on(database, user_id)
+    for other in renamed:
+        while await go_on(database, other):
+            pass
+
+
+async def change(
+    database: Database, user_id: str, fields: Mapping[str, str | None], skeletons: Skeletons | None = None
+) -> None:
+    """Set `display_name`, `picture` or both, and tell everyone who shares a conversation; the same profile again
+    changes nothing.
+
+    Raises:
+        NameTaken: with `skeletons`, where the name is, or looks as, somebody else's.
+    """
+    name = fields.get("display_name")
+    async with database.write() as connection:
+        if skeletons is not None and name is not None:
+            await holding.hold(connection, skeletons, user_id, name)
+        more = await _write(database, connection, user_id, _CHANGE, list(fields), name, fields.get("picture"))
+    while more:
+        more = await go_on(database, user_id)
+
+
+async def adopt(database: Database, skeletons: Skeletons) -> bool:
+    """Take some names in that were there before names were one person's alone: the oldest stay as they are, doubles get
+    a number. False: all are taken in, or another process is at it."""
+    async with database.write() as connection:
+        if not (await fetch(connection, _ADOPTING, connection.schema))[0][0]:
+            return False
+        for (user_id,) in await fetch(connection, _IDS_LEFT, _ADOPTED):
+            await holding.hold_id(connection, skeletons, user_id)
+        left = await fetch(connection, _NAMES_LEFT, _ADOPTED)
+        for user_id, name in left:
+            held = await holding.hold_numbered(connection, skeletons, user_id, name)
+            if held != name:
+                await _set_name(connection, user_id, held)
+    return bool(left)
+
+
+async def _rename(connection: Connection, skeletons: Skeletons, user_id: str, name: str) -> None:
+    """Give somebody the number that another's id leaves to their name; they are told of in the background."""
+    await _set_name(connection, user_id, await holding.hold_numbered(connection, skeletons, user_id, name))
+
+
+async def _set_name(connection: Connection, user_id: str, name: str) -> None:
+    await execute(connection, _CHANGE, user_id, ["display_name"], name, None)
+    await directory.name_person(connection, user_id, name)
+    await execute(connection, _GO_ON_AFTER, user_id, UUID(int=0))
+
+
+async def _write(
+    database: Database, connection: Connection, user_id: str, statement: str, *values: object, new: bool = False
+) -> bool:
+    found = await fetch(connection, statement, user_id, *values)
+    if not found:
+        return False
+    more = await _tell(database, connection, user_id, UUID(int=0))
+    if new:
+        await defaults.join(database, connection, user_id)
+    # Behind the conversations' locks, as everywhere: nobody then waits in a ring.
+    await directory.name_person(connection, user_id, found[0][1])
+    return more
 
 
 async def go_on(database: Database, user_id: str | None = None) -> bool:
@@ -91,11 +167,12 @@ async def go_on(database: Database, user_id: str | None = None) -> bool:
     left to tell, or others are at it."""
     async with database.write() as connection:
         found = await fetch(connection, _UNTOLD, user_id)
-        return bool(found) and await _tell(database, connection, *found[0])
+        return bool(found) and await _tell(database, connection, *found[0], noted=True)
 
 
-async def _tell(database: Database, connection: Connection, user_id: str, after: UUID) -> bool:
-    """Move the conversations of some memberships; whether there may be more."""
+async def _tell(database: Database, connection: Connection, user_id: str, after: UUID, *, noted: bool = False) -> bool:
+    """Move the conversations of some memberships; whether there may be more. `noted`: it is kept that this is to be
+    done."""
     ids = [row[0] for row in await fetch(connection, _NEXT_MEMBERSHIPS, user_id, after, _MEMBERSHIPS)]
     if ids:
         moved = await fetch(connection, _MOVE, ids, user_id)
@@ -103,6 +180,6 @@ async def _tell(database: Database, connection: Connection, user_id: str, after:
     if len(ids) == _MEMBERSHIPS:
         await execute(connection, _GO_ON_AFTER, user_id, ids[-1])
         return True
-    if after.int:
+    if noted:
         await execute(connection, _TOLD, user_id)
     return False

@@ -1,0 +1,92 @@
+"""Display names that are one person's alone."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+
+import asyncpg
+import pytest
+from sqlalchemy.engine import make_url
+
+from nestrel.store.confusables import skeletons
+from tests.support import Person, Served
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "alike"),
+    [
+        ("mara", "Mara", True), ("mara", "mаra", True), ("rn", "m", True), ("Norrn", "Nom", False),
+        ("Torn", "Tom", True), ("paypal", "pаypаl", True), ("l0l", "lOl", True), ("Ines", "In\u200bes", True),
+        ("1ine", "line", True), ("Odd", "Ödd", False), ("mara", "mira", False), ("Straße", "STRASSE", True),
+        ("a\u0301", "á", True),
+    ],
+)  # fmt: skip
+def test_names_that_look_alike_are_one(one: str, other: str, alike: bool) -> None:
+    key = skeletons().key
+    assert (key(one) == key(other)) is alike
+    assert key(key(one)) == key(one)
+
+
+async def name_of(who: Person) -> str:
+    return str((await who.http.get("/me")).json()["display_name"])
+
+
+async def rename(who: Person, name: str) -> int:
+    return (await who.http.patch("/me", json={"display_name": name})).status_code
+
+
+async def test_a_taken_name_is_refused_or_gets_a_number(make_database: Callable[[], str]) -> None:
+    with Served(make_database(), NESTREL_UNIQUE_NAMES="true") as served:
+        served.wait_ready()
+        mara, second, third = (Person(served.url, f"p{n}", name="Mara Lund") for n in range(3))
+        assert [await name_of(who) for who in (mara, second, third)] == ["Mara Lund", "Mara Lund 2", "Mara Lund 3"]
+        odd, ines = Person(served.url, "odd"), Person(served.url, "ines")
+        assert [await name_of(who) for who in (odd, ines)] == ["odd", "ines"]
+        refused = await odd.http.patch("/me", json={"display_name": "mаra lund"})  # with a Cyrillic letter in it
+        assert (refused.status_code, refused.json()["type"]) == (409, "/problems/name-taken")
+        assert [await rename(odd, name) for name in ("Ines", "p0", "Odd")] == [409, 409, 200]
+        assert await rename(mara, "Petra") == 200
+        assert await rename(odd, "Mara Lund") == 409  # given up, and still hers for a while
+        assert await rename(mara, "Mara Lund") == 200
+        # Of many who want one name at the same moment one gets it.
+        crowd = [Person(served.url, f"c{n}") for n in range(8)]
+        assert sorted(await asyncio.gather(*(rename(who, "Harbour Master") for who in crowd))) == [200] + [409] * 7
+        # A newcomer keeps an id that is somebody's name.
+        place = (await odd.make(members=["p0"]))["id"]
+        async with mara.socket() as wire:
+            await wire.command(type="follow", conversation_id=place)
+            assert await rename(odd, "skipper") == 200
+            newcomer = Person(served.url, "Skipper")
+            assert await name_of(newcomer) == "Skipper"
+            assert await name_of(odd) == "skipper 2"
+            names: list[str] = []
+            while "skipper 2" not in names:
+                names += [one["display_name"] for one in (await wire.get()).get("profiles", {}).values()]
+
+
+async def test_turned_on_it_numbers_doubles_and_the_oldest_keeps_its_name(make_database: Callable[[], str]) -> None:
+    database = make_database()
+    with Served(database) as served:
+        served.wait_ready()
+        people = [Person(served.url, user, name="Mara") for user in ("c", "b", "a")]
+        for who in people:
+            await who.http.get("/me")
+        for who in (people[1], people[0]):  # who was a member of something first was there first
+            await who.make()
+    with Served(database, NESTREL_UNIQUE_NAMES="true") as served:
+        served.wait_ready()
+        people = [Person(served.url, user, name="Mara") for user in ("c", "b", "a")]
+        for _ in range(600):
+            names = [await name_of(who) for who in people]
+            if names == ["Mara 2", "Mara", "Mara 3"]:
+                break
+            await asyncio.sleep(0.05)
+        assert names == ["Mara 2", "Mara", "Mara 3"]
+        assert await rename(people[0], "Mara") == 409
+        raw = await asyncpg.connect(make_url(database).render_as_string(hide_password=False))
+        await raw.execute(
+            "UPDATE nestrel.held_names SET given_up_at = now() - interval '31 days' WHERE name = 'Mara 2'"
+        )
+        await raw.close()
+        assert await rename(people[2], "Mara 2") == 200
