@@ -87,7 +87,11 @@ async def test_a_directory_goes_on_by_its_cursor_alone_however_long_the_question
     assert sorted(await found(mara, q=word, limit=2)) == sorted(crew)
     first = (await mara.http.get("/people", params={"q": word, "limit": 2})).json()
     assert len(first["next"]) <= 400
-    for params in ({"cursor": first["next"], "q": word}, {"cursor": first["next"][:-1] + ("x" if first["next"][-1] != "x" else "y")}, {"cursor": "abc"}):
+    for params in (
+        {"cursor": first["next"], "q": word},
+        {"cursor": first["next"][:-1] + ("x" if first["next"][-1] != "x" else "y")},
+        {"cursor": "abc"},
+    ):
         assert (await mara.http.get("/people", params=params)).status_code == 422
     assert (await other.http.get("/people", params={"cursor": first["next"]})).status_code == 422
     for odd_id in ("a/b", "x/messages"):

@@ -5,28 +5,34 @@ from __future__ import annotations
 from typing import Annotated
 from uuid import UUID
 
-from fastapi import APIRouter, Path, Query, Request
+from fastapi import APIRouter, Query, Request
+from starlette.responses import Response, StreamingResponse
 
+from nestrel.core.audit import Act
 from nestrel.core.objects import PeoplePage, Profile, SaidPage
 from nestrel.core.paging import Place
-from nestrel.core.problems import NotFound, invalid
+from nestrel.core.problems import Forbidden, NotFound, invalid
 from nestrel.core.rights import Action
+from nestrel.service import personal
 from nestrel.service.access import does
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
 from nestrel.service.listing import opened
 from nestrel.service.models import PeopleQuery, SaidQuery
 from nestrel.service.questions import sealed, unsealed
+from nestrel.service.routes.members import UserPath, resolve
 from nestrel.service.state import Service
 from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.read import people, profiles, said
 from nestrel.store.rows import Wire
+from nestrel.store.write import audit
 
 router = APIRouter(prefix="/people", route_class=JsonRoute, tags=["people"])
 
-UserPath = Annotated[str, Path(description="a user id; `me` stands for yourself")]
 _MESSAGES = "/messages"
+_EXPORT = "/export"
+_ZIP = documented_text("A ZIP", "application/zip")
 
 
 def viewer_of(service: Service, caller: Caller) -> str | None:
@@ -111,6 +117,25 @@ async def messages(
     cursors = {"older": cursor(True), "newer": cursor(False)}
     answer: Wire = {"items": items, **cursors, "profiles": known, "conversations": called}
     return Json(answer, headers=link_header(request, cursors, query.limit))
+
+
+@router.get("/{user_id:path}/export", response_class=StreamingResponse, responses=_ZIP)
+@does(Action.OWN)
+async def export(user_id: UserPath, request: Request, service: ServiceDep, caller: CallerDep) -> Response:
+    """All that a person wrote, and all that is kept about them, as of now: a ZIP of `*.jsonl` and `files/`. For the
+    person, and for a trusted backend."""
+    if not request.scope["raw_path"].endswith(_EXPORT.encode()):
+        return await show(user_id + _EXPORT, service, caller)
+    who = resolve(user_id, caller)
+    if who != caller.user_id and not caller.service:
+        raise Forbidden("what is kept about somebody is for them and for a trusted backend")
+    service.exports.check()
+    if who != caller.user_id:
+        async with service.database.write() as connection:
+            await audit.record(connection, caller, Act.EXPORTED, user_id=who)
+    parts = personal.pack(service, who, request.scope.get("nestrel.connection"))
+    headers = {"Content-Disposition": 'attachment; filename="export.zip"'}
+    return StreamingResponse(parts, media_type="application/zip", headers=headers)
 
 
 @router.get("/{user_id:path}", responses=documented(Profile))

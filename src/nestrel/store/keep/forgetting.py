@@ -16,8 +16,8 @@ _FORGET = (
     WHERE c.id = m.conversation_id AND c.kind = 'direct' AND c.blocked
       AND NOT EXISTS (SELECT FROM nestrel.blocks b WHERE b.user_id = gone.blocked_id AND b.blocked_id = $1)
     """,
-    "UPDATE nestrel.kept_out SET reason = NULL WHERE user_id = $1 AND reason IS NOT NULL",
-    "UPDATE nestrel.barred SET reason = NULL WHERE user_id = $1 AND reason IS NOT NULL",
+    "UPDATE nestrel.kept_out SET reason = NULL WHERE (user_id = $1 OR kept_out_by = $1) AND reason IS NOT NULL",
+    "UPDATE nestrel.barred SET reason = NULL WHERE (user_id = $1 OR suspended_by = $1) AND reason IS NOT NULL",
     """
     DELETE FROM nestrel.audit_reasons WHERE user_id = $1
         OR audit_id IN (SELECT audit_id FROM nestrel.audit WHERE actor = $1)
