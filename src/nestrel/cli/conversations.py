@@ -105,15 +105,20 @@ def show(client: Client, conversation: str, as_json: bool) -> None:
 @click.option("--title")
 @click.option("--name")
 @click.option("--visibility", type=click.Choice(["open", "private"]), help="open: anyone signed in may find it.")
+@click.option("--post-interval", type=click.IntRange(0, 86_400), help="Seconds in which a writer posts once; 0 for as "
+              "often as they like.")  # fmt: skip
+@click.option("--default/--no-default", default=None, help="Whether everyone is in it; for a bulletin, by a backend.")
 @as_json
 @with_client
-def change(client: Client, conversation: str, as_json: bool, **fields: str | None) -> None:
-    """Change title, name or visibility."""
+def change(client: Client, conversation: str, as_json: bool, **fields: Any) -> None:
+    """Change title, name, visibility, or how often writers post."""
     wanted = {field: value for field, value in fields.items() if value is not None}
     if wanted.get("visibility") == "private":
         wanted["visibility"] = "closed"  # the word of the wire, where it means the same
     if not wanted:
-        raise click.UsageError("say what to change: --title, --name or --visibility")
+        raise click.UsageError("say what to change: --title, --name, --visibility, --post-interval or --default")
+    if wanted.get("post_interval") == 0:
+        wanted["post_interval"] = None
     _show(client.change_conversation(client.find(conversation).id, **wanted), as_json)
 
 
@@ -163,6 +168,15 @@ def join(client: Client, conversation: str) -> None:
 def leave(client: Client, conversation: str) -> None:
     """Leave a conversation."""
     client.remove_member(client.find(conversation).id)
+
+
+@conversations.command()
+@click.argument("conversation")
+@click.option("--again", is_flag=True, help="Show it again.")
+@with_client
+def hide(client: Client, conversation: str, again: bool) -> None:
+    """Leave it out of your list until its next message."""
+    client.hide(client.find(conversation).id, hidden=not again)
 
 
 @conversations.command()

@@ -15,7 +15,7 @@ from nestrel.files.objects import FilesUnavailable
 from nestrel.files.opening import open_files
 from nestrel.local.postgres import PostgresError, find_binaries
 from nestrel.service.settings import Settings, SettingsError, load_settings
-from nestrel.store import schema
+from nestrel.store import roles, schema
 from nestrel.store.database import Database
 
 Finding = tuple[str, bool, str]
@@ -58,6 +58,26 @@ async def _database(url: str, name: str) -> Finding:
     return "database", True, f"answers, schema {at}"
 
 
+async def _role(url: str, name: str) -> Finding:
+    """Whether the service runs as more than it must. That is for whoever runs it to judge, and never missing."""
+    database = Database(url, pool_size=4, schema=name)
+    try:
+        found = await roles.powers(database)
+    except StoreUnavailable as problem:
+        return "database role", False, problem.detail
+    except Exception as error:  # without a schema there is nothing to have rights on
+        return "database role", False, str(error).splitlines()[0]
+    finally:
+        await database.close()
+    if found.more:
+        return (
+            "database role",
+            True,
+            f"{found.role} {', '.join(found.more)}: more than serving takes (nestrel db roles)",
+        )
+    return "database role", True, f"{found.role} can do no more than serving takes"
+
+
 async def _files(settings: Settings) -> Finding:
     """Whether a file can be written where attachments go, and deleted again."""
     where = settings.files or str(settings.data_dir / "files")
@@ -95,6 +115,7 @@ def look(url: str) -> list[Finding]:
         findings += [
             _tokens(settings),
             asyncio.run(_database(settings.database_url, settings.schema_)),
+            asyncio.run(_role(settings.database_url, settings.schema_)),
             asyncio.run(_files(settings)),
         ]
     return [*findings, *_service(url.rstrip("/"))]

@@ -129,6 +129,35 @@ def restored() -> None:
 
 
 @db.command()
+@click.option("--owner", default="nestrel_owner", show_default=True, help="Owns the schema and migrates it.")
+@click.option("--serving", default="nestrel_serving", show_default=True, help="What the service runs as.")
+@of_the_service
+def roles(owner: str, serving: str) -> None:
+    """Make a role that owns the schema, and one for serving that can do no more than it must.
+
+    To be run as somebody who may make roles, and again after each upgrade. The service then runs as the second one:
+    it can read and write rows, but changes no table, and nothing that the audit says. New roles have no password yet.
+    """
+    import asyncio
+
+    import asyncpg
+
+    from nestrel.store import roles as making
+
+    settings = settings_or_exit()
+    if owner == serving:
+        raise click.UsageError("the two roles must not be one")
+    try:
+        made = asyncio.run(making.make(_with_database(settings), owner, serving, settings.schema_))
+    except (asyncpg.PostgresError, OSError) as error:
+        reason = str(error).strip().splitlines() or [type(error).__name__]
+        raise click.ClickException(f"nothing was changed: {reason[0]}") from None
+    for role in made:
+        click.echo(f"made {role}; give it a password: ALTER ROLE {role} PASSWORD …")
+    click.echo(f"{owner} owns the schema and runs nestrel db upgrade; {serving} serves")
+
+
+@db.command()
 @of_the_service
 def status() -> None:
     """Say which revision the schema is at; exit 1 if it is not the newest."""

@@ -48,6 +48,16 @@ if TYPE_CHECKING:
         Reader,
         Receipt,
     )
+    from nestrel.core.order_objects import (
+        AuditEntry,
+        Blocked,
+        Connected,
+        KeptOut,
+        Report,
+        SignedOut,
+        Suspension,
+        Usage,
+    )
     from nestrel.core.outbox import Entry
     from nestrel.core.problems import (
         ConfirmNeeded,
@@ -92,6 +102,7 @@ _WHERE = {
         "Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody HistoryPage Invitation "
         "Invited Member Message Profile Reacted Reaction Reader Receipt"
     ),
+    "nestrel.core.order_objects": "AuditEntry Blocked Connected KeptOut Report SignedOut Suspension Usage",
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (
         "ConfirmNeeded Expired Forbidden HeadersTooLarge InternalError InvalidRequest KeyReused MethodNotAllowed "
@@ -120,10 +131,13 @@ __all__ = [
     "AsyncClient",
     "Attachment",
     "AttachmentLink",
+    "AuditEntry",
+    "Blocked",
     "ChangeSet",
     "Changed",
     "Client",
     "ConfirmNeeded",
+    "Connected",
     "ConnectionState",
     "Conversation",
     "ConversationPage",
@@ -143,6 +157,7 @@ __all__ = [
     "InvalidRequest",
     "Invitation",
     "Invited",
+    "KeptOut",
     "KeyReused",
     "LiveConversation",
     "Member",
@@ -163,18 +178,22 @@ __all__ = [
     "RefusedLine",
     "Replica",
     "ReplicaState",
+    "Report",
     "RequestTimeout",
     "Resynced",
     "RetentionPreview",
     "RetentionRule",
     "RetentionRun",
+    "SignedOut",
     "SlowDown",
     "StaleEdit",
     "Standing",
     "StoreUnavailable",
+    "Suspension",
     "SyncedReplica",
     "TooLarge",
     "Unauthenticated",
     "Unfollowed",
     "Unreachable",
+    "Usage",
 ]

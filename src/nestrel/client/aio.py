@@ -12,8 +12,8 @@ from uuid import UUID
 
 import httpx
 
-from nestrel.client.keeping import KeepingCalls
 from nestrel.client.messages import path
+from nestrel.client.order import OrderCalls
 from nestrel.client.transport import TokenSource, Transport
 from nestrel.core.objects import (
     ChangeSet,
@@ -39,7 +39,7 @@ if TYPE_CHECKING:  # each is imported by the method that gives one: they bring W
     from nestrel.client.replica.synced import SyncedReplica
 
 
-class AsyncClient(KeepingCalls):
+class AsyncClient(OrderCalls):
     """A member's, or a trusted backend's, view of one service.
 
     Parameters:

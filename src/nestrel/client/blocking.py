@@ -40,6 +40,7 @@ from nestrel.core.objects import (
     SaidPage,
     SearchPage,
 )
+from nestrel.core.order_objects import AuditEntry, Blocked, Connected, KeptOut, Report, SignedOut, Suspension, Usage
 from nestrel.core.symbols import LIKE
 
 
@@ -484,3 +485,95 @@ class Client(OnThread):
     def erasures(self) -> Generator[Erasure]:
         """All records, newest first."""
         return self._iterate(self._client.erasures())
+
+    def keep_out(
+        self, conversation_id: str, user_id: str, *, until: datetime | None = None, reason: str | None = None
+    ) -> KeptOut:
+        """Keep someone of a lower role out, until a time or for good; to them the conversation does not exist then."""
+        return self._run(self._client.keep_out(conversation_id, user_id, until=until, reason=reason))
+
+    def let_in(self, conversation_id: str, user_id: str) -> None:
+        """Keep someone out no longer."""
+        self._run(self._client.let_in(conversation_id, user_id))
+
+    def kept_out(self, conversation_id: str) -> Generator[KeptOut]:
+        """Who is kept out now, by user id."""
+        return self._iterate(self._client.kept_out(conversation_id))
+
+    def hide(self, conversation_id: str, *, hidden: bool = True) -> Member:
+        """Leave a conversation out of one's own list until its next message, or take it in again."""
+        return self._run(self._client.hide(conversation_id, hidden=hidden))
+
+    def report(self, conversation_id: str, seq: int, reason: str) -> Report:
+        """Tell those who judge of a message. What it says now stays readable to them for 30 days."""
+        return self._run(self._client.report(conversation_id, seq, reason))
+
+    def reports(
+        self, *, state: Literal["open", "done"] | None = None, conversation_id: str | None = None
+    ) -> Generator[Report]:
+        """The reports of conversations in which one judges, newest first; a backend's are all."""
+        return self._iterate(self._client.reports(state=state, conversation_id=conversation_id))
+
+    def settle(self, report_id: str, state: Literal["open", "done"] = "done") -> Report:
+        """Settle a report, or open it again."""
+        return self._run(self._client.settle(report_id, state))
+
+    def block(self, user_id: str) -> Blocked:
+        """Block someone: no direct conversation with one another, no posts in one that exists, no being added."""
+        return self._run(self._client.block(user_id))
+
+    def unblock(self, user_id: str) -> None:
+        """Block someone no longer."""
+        self._run(self._client.unblock(user_id))
+
+    def blocked(self) -> Generator[Blocked]:
+        """Whom one blocks, by user id."""
+        return self._iterate(self._client.blocked())
+
+    def export_person(self, user_id: str = "me") -> Generator[bytes]:
+        """All that someone wrote and all that is kept about them, a ZIP, in chunks as they come; one's own, or as a
+        trusted backend anyone's."""
+        return self._iterate(self._client.export_person(user_id))
+
+    def suspend(self, user_id: str, *, until: datetime | None = None, reason: str | None = None) -> Suspension:
+        """Refuse every call of someone's, until a time or for good, and end their connections."""
+        return self._run(self._client.suspend(user_id, until=until, reason=reason))
+
+    def end_suspension(self, user_id: str) -> None:
+        """Let someone in again."""
+        self._run(self._client.end_suspension(user_id))
+
+    def sign_out(self, user_id: str) -> SignedOut:
+        """End all tokens that someone has, and their connections."""
+        return self._run(self._client.sign_out(user_id))
+
+    def connections(self, user_id: str | None = None) -> Generator[Connected]:
+        """The open sockets and streams of all processes, or those of one person."""
+        return self._iterate(self._client.connections(user_id))
+
+    def end_connection(self, connection_id: str) -> None:
+        """End a connection, on whatever process it is."""
+        self._run(self._client.end_connection(connection_id))
+
+    def usage(
+        self,
+        *,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        by: Literal["hour", "day"] = "hour",
+        of: Literal["service", "conversation", "person"] = "service",
+        id: str | None = None,
+    ) -> Generator[Usage]:
+        """What was used by hour or day, in order; the last seven days unless said otherwise."""
+        return self._iterate(self._client.usage(since=since, until=until, by=by, of=of, id=id))
+
+    def audit(
+        self,
+        *,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        actor: str | None = None,
+        conversation_id: str | None = None,
+    ) -> Generator[AuditEntry]:
+        """What people with a role did to others, and what backends did for somebody, newest first."""
+        return self._iterate(self._client.audit(since=since, until=until, actor=actor, conversation_id=conversation_id))
