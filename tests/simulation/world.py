@@ -113,6 +113,12 @@ class Node:
     async def count_read(self, _caller: object) -> None:
         pass
 
+    async def check_seats(self, _identity: object) -> None:
+        pass
+
+    def delivered(self, _conversation_id: object, _user_id: object) -> None:
+        pass
+
     async def count_posts(self, _caller: object, _posts: object) -> None:
         pass
 

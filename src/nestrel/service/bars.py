@@ -96,9 +96,12 @@ class Bars:
         if refusal is not None:
             raise refusal
 
-    def look_now(self) -> None:
-        """Something has changed here, so that this process need not wait."""
-        self._look.set()
+    async def look_now(self) -> None:
+        """Something has been changed here: this process knows of it before the answer does."""
+        try:
+            await self._learn()
+        except StoreUnavailable:
+            self._look.set()
 
     async def run(self) -> None:
         """Learn of changes, and end the connections of whom they concern, until cancelled."""

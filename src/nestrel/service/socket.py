@@ -276,15 +276,25 @@ class Session:
         """Sign in, or go on with a newer token of the same user; a token that is not accepted ends the connection."""
         try:
             identity = await self.service.sign_in(frame.token)
-            if self._seat is None:
-                await self.service.check_seats(identity)
+            if self._seat is None and not await self._has_seat(identity, frame.ref):
+                return
             if self._identity is not None and identity.user_id != self._identity.user_id and not self._replaceable:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
-        except (Unauthenticated, Forbidden, OverQuota) as problem:
+        except (Unauthenticated, Forbidden) as problem:
             self.refuse(frame.ref, problem)
             self.close(SIGN_IN_AGAIN if isinstance(problem, Unauthenticated) else TOO_MANY, problem.detail[:100])
         else:
             self._signed_in(identity, frame.ref)
+
+    async def _has_seat(self, identity: Identity, ref: str | int | None) -> bool:
+        """Whether there is room for one more connection; otherwise it is told so, and ends."""
+        try:
+            await self.service.check_seats(identity)
+        except (OverQuota, StoreUnavailable) as problem:
+            self.refuse(ref, problem)
+            self.close(TOO_MANY if isinstance(problem, OverQuota) else TRY_LATER, problem.detail[:100])
+            return False
+        return True
 
     @property
     def _replaceable(self) -> bool:

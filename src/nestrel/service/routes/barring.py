@@ -24,7 +24,7 @@ async def suspend(user_id: UserPath, service: ServiceDep, caller: CallerDep, wan
     5 s, on every process."""
     until, reason = until_of(wanted)
     kept, new = await barring.suspend(service.database, caller, resolve(user_id, caller), until, reason)
-    service.bars.look_now()
+    await service.bars.look_now()
     return Json(kept.wire(), 201 if new else 200)
 
 
@@ -33,7 +33,7 @@ async def suspend(user_id: UserPath, service: ServiceDep, caller: CallerDep, wan
 async def end(user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Response:
     """Let someone in again."""
     await barring.end_suspension(service.database, caller, resolve(user_id, caller))
-    service.bars.look_now()
+    await service.bars.look_now()
     return Response(status_code=204)
 
 
@@ -43,5 +43,5 @@ async def sign_out(user_id: UserPath, service: ServiceDep, caller: CallerDep, wa
     """End all tokens that someone has: those issued up to and including the second of `not_before`, and those that do
     not say when they were."""
     not_before = await barring.sign_out(service.database, caller, resolve(user_id, caller))
-    service.bars.look_now()
+    await service.bars.look_now()
     return Json({"not_before": format_time(not_before)})

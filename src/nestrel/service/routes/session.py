@@ -44,5 +44,5 @@ async def end(request: Request, service: ServiceDep, caller: CallerDep) -> Respo
             assert identity.session is not None
             await sessions.end(service.database, identity.session, identity.expires_at)
             service.bars.end_session(identity.session)
-            service.bars.look_now()
+            await service.bars.look_now()
     return Response(status_code=204, headers={"Set-Cookie": cookies.gone(host)})

@@ -138,6 +138,7 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
         "my_hidden": row["hidden"] if viewer and row["role"] is not None else None,
         "post_interval": row["post_interval"],
         "default": row["is_default"],
+        "me": None,
         "members": row["member_count"],
     }
 
