@@ -139,8 +139,8 @@ RIGHTS: Mapping[Action, Right] = {
         _MODERATORS,
         direct=_BACKEND,
     ),
-    Action.REACT: _right("react", _MEMBERSHIP, _MEMBERS),
-    Action.READ: _right("move one's receipt", _MEMBERSHIP, _MEMBERS),
+    Action.REACT: _right("react; a backend where it is a member", _MEMBERSHIP, _MEMBERS),
+    Action.READ: _right("move one's receipt; a backend where it is a member", _MEMBERSHIP, _MEMBERS),
     Action.REPORT: _right("report a message", _MEMBERSHIP, _ANYONE),
     Action.JUDGE: _right(
         "read reports and settle them", "moderators, owners and backends settle reports", _MODERATORS, direct=_BACKEND

@@ -16,6 +16,7 @@ from nestrel.core.commands import Change, Command, Post, React, Read
 from nestrel.core.locked import Locked, Marks, MemberState, MessageState
 from nestrel.core.planning import Facts
 from nestrel.core.posting import PostFacts
+from nestrel.core.rights import Action
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import access, epochs, rows, rules
 from nestrel.store.native import Connection, array, execute, fetch, hashes, texts
@@ -30,19 +31,22 @@ def _locking(wait: str) -> str:
     """Conversations are locked in the order of their ids, so that transactions wait for each other and never in a
     ring. The time is looked at outside, when the lock is held."""
     return f"""
-SELECT l.*, clock_timestamp() FROM (
     SELECT {epochs.CURRENT} AS epoch, id, kind, visibility, head, {rules.floor("c")} AS kept, rev, last_at,
            closed_at IS NOT NULL AS closed, floor, message_count, kept_bytes, swept, guard,
            blocked, post_interval, crowd, {rules.RULE_COLUMNS}
-    FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}) l
+    FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}"""
+
+
+_LOCK = f"SELECT l.*, clock_timestamp() FROM ({_locking('')}) l"
+# Those that somebody holds are told from those that never were in the same statement: whoever asks for one that they
+# may not see takes as many as for one that is not there.
+_LOCK_FREE = f"""
+SELECT l.*, clock_timestamp(), there.id FROM (
+    SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])) there
+LEFT JOIN ({_locking("SKIP LOCKED")}) l ON l.id = there.id
 """
-
-
-_LOCK = _locking("")
-_LOCK_FREE = _locking("SKIP LOCKED")
 _SOON = "SET LOCAL statement_timeout = '60ms'"
 _AS_EVER = "SET LOCAL statement_timeout TO DEFAULT"
-_EXIST = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
 # like that another transaction has just committed. Each lookup is a lateral one so that it can only be an index scan.
@@ -125,11 +129,9 @@ async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]
 
 async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[int, Locked], set[int]]:
     """The same without waiting for anyone; also the numbers of those that somebody holds."""
-    locked = _places(connection, await fetch(connection, _LOCK_FREE, array(ids)))
-    if len(locked) == len(ids):
-        return locked, set()
-    missing = [id_ for id_ in ids if id_.int not in locked]
-    return locked, {row[0].int for row in await fetch(connection, _EXIST, array(missing))}
+    found = await fetch(connection, _LOCK_FREE, array(ids))
+    locked = _places(connection, [row[:-1] for row in found if row[1] is not None])
+    return locked, {row[-1].int for row in found if row[1] is None}
 
 
 async def lock_soon(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked] | None:
@@ -344,7 +346,11 @@ async def _read_changes(
     places: dict[MessageState, UUID] = {}
     answers: list[tuple[Role | None, MessageState | None]] = []
     for change, (_, role, reacted, *message) in zip(changes, found, strict=True):
-        if message[0] is None:
+        place = locked.get(change.conversation_id.int)
+        seen = place is not None and place.standing(change.user_id, _ROLES[role], service=change.service).may(
+            Action.SEE
+        )
+        if message[0] is None or not seen:  # of what somebody may not see, no more is asked than of what is not there
             answers.append((_ROLES[role], None))
             continue
         key = (change.conversation_id.int, change.seq)

@@ -1,0 +1,344 @@
+"""The table of rights, held against every route and every frame in every cell: nobody does what it refuses, and a
+conversation that somebody may not see answers, to the byte and to the statement, as one that never was."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import json
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextvars import ContextVar
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from uuid import uuid4
+
+import asyncpg
+import httpx
+import pytest
+from pydantic import SecretStr
+
+from nestrel.core.rights import ANYWHERE, RIGHTS, Action, Standing, Verdict, Who
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.service import access, doors
+from nestrel.service.app import in_front, make_app
+from nestrel.service.settings import Settings
+from tests.support import SECRET, Person, Served, token, unique
+
+ROLES = {Who.OWNER: "owner", Who.MODERATOR: "moderator", Who.WRITER: "writer", Who.READER: "reader"}
+PLACES = [
+    (Kind.GROUP, Visibility.OPEN), (Kind.GROUP, Visibility.CLOSED), (Kind.BULLETIN, Visibility.OPEN),
+    (Kind.BULLETIN, Visibility.CLOSED), (Kind.DIRECT, Visibility.CLOSED),
+]  # fmt: skip
+STATEMENTS: ContextVar[list[str] | None] = ContextVar("statements", default=None)
+
+RULE = {"keep_last": 500, "then": "discard"}
+BODIES: dict[tuple[str, str], list[Any]] = {
+    ("POST", "/messages"): [{"body": "in"}, {"body": "again", "reply_to": 1}],
+    ("POST", "/messages/batch"): [{"messages": [{"key": "k", "body": "in"}]}],
+    ("PATCH", "/messages/{seq}"): [{"body": "other"}],
+    ("POST", "/messages/{seq}/reports"): [{"reason": "rude"}],
+    ("PUT", "/receipt"): [{"read_seq": 1}, {"read_seq": 10**9}],
+    ("PUT", "/members/{user_id:path}"): [{}, {"role": "owner"}],
+    ("PATCH", "/members/{user_id:path}"): [{"role": "reader"}, {"role": "owner"}],
+    ("PATCH", ""): [{"title": "x"}, {"post_interval": None}],
+    ("PUT", "/retention"): [RULE],
+    ("POST", "/retention/preview"): [RULE],
+    ("POST", "/import"): [None],
+}
+"""What is sent to a route of a conversation, by the rest of its path; nothing to the others. What cannot be taken is
+refused by the right first."""
+OVERRIDES = {("PUT", "/members/me"): Action.JOIN, ("PUT", "/members/other"): Action.ADD,
+             ("DELETE", "/members/me"): Action.LEAVE, ("DELETE", "/members/other"): Action.DISMISS,
+             ("PATCH", "/members/me"): Action.HIDE, ("PATCH", "/members/other"): Action.RANK}  # fmt: skip
+
+
+@dataclass
+class Place:
+    """A conversation with somebody of each kind; `people` are their user ids."""
+
+    id: str
+    kind: Kind
+    visibility: Visibility
+    people: dict[Who, str]
+    attachment: str = ""
+    report: str = ""
+    seqs: dict[Who, int] = field(default_factory=dict)
+
+    def standing(self, who: Who) -> Standing:
+        role = Role(ROLES[who]) if who in ROLES else None
+        return Standing(self.kind, self.visibility, role, who is Who.BACKEND, who is Who.KEPT_OUT)
+
+    def present(self) -> list[Who]:
+        """Who there can be."""
+        never = {Who.STRANGER} if self.visibility is Visibility.OPEN else {Who.PASSER_BY}
+        if self.kind is Kind.DIRECT:
+            never |= {Who.OWNER, Who.MODERATOR, Who.READER, Who.KEPT_OUT}
+        return [who for who in Who if who not in never]
+
+
+class House:
+    """The service within this process, so that what each call asks of the database can be counted."""
+
+    def __init__(self, http: httpx.AsyncClient) -> None:
+        self.http = http
+        self.calls = 0
+
+    async def call(
+        self, user: str, method: str, path: str, body: Any = None, *, backend: bool = False
+    ) -> httpx.Response:
+        self.calls += 1
+        bearer = token(user, scope="nestrel.service") if backend else token(user)
+        headers = {"Authorization": f"Bearer {bearer}", "X-Request-ID": "r"}
+        return await self.http.request(method, f"/v1{path}", json=body, headers=headers)
+
+    async def counted(self, *args: Any, **options: Any) -> tuple[httpx.Response, list[str]]:
+        """An answer, and the statements that it took."""
+        asked: list[str] = []
+        mark = STATEMENTS.set(asked)
+        try:
+            return await self.call(*args, **options), asked
+        finally:
+            STATEMENTS.reset(mark)
+
+    async def place(self, kind: Kind, visibility: Visibility) -> Place:
+        """A new conversation, with a message of each who writes."""
+        people = {who: unique(who.value.replace(" ", "-")) for who in Who}
+        office = people[Who.BACKEND]
+        maker, other = (people[Who.WRITER], unique("other")) if kind is Kind.DIRECT else (people[Who.OWNER], office)
+        wanted = {"kind": kind, "members": [other] if kind is Kind.DIRECT else []}
+        if kind is not Kind.DIRECT:
+            wanted["visibility"] = visibility
+        made = await self.call(maker, "POST", "/conversations", wanted)
+        place = Place(made.json()["id"], kind, visibility, people)
+        here = f"/conversations/{place.id}"
+        if kind is not Kind.DIRECT:
+            for who in (Who.MODERATOR, Who.WRITER, Who.READER):
+                added = await self.call(
+                    office, "PUT", f"{here}/members/{people[who]}", {"role": ROLES[who]}, backend=True
+                )
+                assert added.status_code == 201, added.text
+            kept = await self.call(office, "PUT", f"{here}/kept-out/{people[Who.KEPT_OUT]}", {}, backend=True)
+            assert kept.status_code == 201
+        for who in place.present():
+            await self.call(people[who], "GET", "/me")  # who is seen for the first time is asked about once more
+            body = {"body": f"of {who}", "on_behalf_of": people[who]}
+            place.seqs[who] = (await self.call(office, "POST", f"{here}/messages", body, backend=True)).json()["seq"]
+        sent = await self.http.post(
+            f"/v1{here}/attachments",
+            content=b"plan",
+            headers={"Authorization": f"Bearer {token(maker if kind is Kind.DIRECT else people[Who.OWNER])}"},
+        )
+        place.attachment = sent.json()["attachment_id"]
+        bearing = {"body": "", "attachments": [place.attachment]}
+        await self.call(maker if kind is Kind.DIRECT else people[Who.OWNER], "POST", f"{here}/messages", bearing)
+        return place
+
+
+@pytest.fixture
+async def house(
+    make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[House]:
+    fetch = asyncpg.Connection.fetch
+
+    async def counting(self: Any, sql: str, *args: Any, **options: Any) -> Any:
+        asked = STATEMENTS.get()
+        if asked is not None:
+            asked.append(sql)
+        return await fetch(self, sql, *args, **options)
+
+    monkeypatch.setattr(asyncpg.Connection, "fetch", counting)
+    settings = Settings(database_url=make_database(), jwt_secret=SecretStr(SECRET), files=str(tmp_path), search=False)
+    app = make_app(settings)
+    async with app.router.lifespan_context(app):
+        transport = httpx.ASGITransport(in_front(app))
+        async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as http:
+            yield House(http)
+
+
+def cells(place: Place, who: Who) -> Iterator[tuple[str, str, Any, Action]]:
+    """Every call into a conversation: method, path behind its id, body, and the action that decides on it."""
+    prefix = "/v1/conversations/{conversation_id}"
+    other = Who.WRITER if who is Who.READER else Who.READER
+    for path, route in doors.routes():
+        if not path.startswith(prefix):
+            continue
+        rest = path.removeprefix(prefix)
+        [*actions] = access.actions_of(route.endpoint)
+        for method in sorted((route.methods or set()) - {"HEAD"}):
+            if rest == "/stream":
+                continue  # which does not end; the frames follow
+            bodies = BODIES.get((method, rest), [None])
+            for users, seqs in itertools.product(
+                ("me", "other") if "{user_id" in rest else ("",), _seqs(place, who, rest)
+            ):
+                for body in bodies:
+                    filled = rest.replace("{user_id:path}", "me" if users == "me" else place.people[other])
+                    filled = filled.replace("{seq}", str(seqs)).replace("{symbol}", "like").replace("{segment}", "1")
+                    filled = filled.replace("{attachment_id}", place.attachment).replace(
+                        "{invitation_id}", str(uuid4())
+                    )
+                    action = OVERRIDES.get((method, rest.replace("{user_id:path}", users)), actions[0])
+                    if action is Action.HIDE:
+                        body = {"hidden": False}
+                    if action is Action.REMOVE and seqs != place.seqs.get(who):
+                        action = Action.REMOVE_OTHERS
+                    yield method, filled, body, action
+
+
+def _seqs(place: Place, who: Who, rest: str) -> list[int]:
+    """One's own message, and where that makes a difference another's."""
+    if "{seq}" not in rest:
+        return [0]
+    other = next(one for one in place.seqs if one is not who)
+    own = place.seqs.get(who, place.seqs[other])
+    return [own, place.seqs[other]] if rest == "/messages/{seq}" else [own]
+
+
+async def test_no_route_does_what_the_table_refuses_and_what_is_unseen_is_as_absent(house: House) -> None:
+    """What is allowed is tried on a place of its own where it may change who is what."""
+    for kind, visibility in PLACES:
+        place = await house.place(kind, visibility)
+        for who in place.present():
+            for method, rest, body, action in cells(place, who):
+                verdict = place.standing(who).verdict(action)
+                alone = verdict is Verdict.ALLOWED and method != "GET"
+                here = await house.place(kind, visibility) if alone else place
+                if alone:
+                    rest = _moved(rest, place, here)
+                path = f"/conversations/{here.id}{rest}"
+                backend, user = who is Who.BACKEND, here.people[who]
+                answer, asked = await house.counted(user, method, path, body, backend=backend)
+                said = (kind, visibility, who, method, rest, body, answer.status_code, answer.text[:300])
+                assert answer.status_code < 500, said
+                if verdict is Verdict.ALLOWED:
+                    about_place = "there is no conversation" in answer.text
+                    assert not about_place, said
+                    assert answer.status_code != 403 or _decided_further(action), said
+                elif verdict is Verdict.REFUSED:
+                    assert answer.status_code == 403, said
+                else:
+                    assert answer.status_code == 404, said
+                    never = str(uuid4())
+                    absent, as_asked = await house.counted(
+                        user, method, f"/conversations/{never}{rest}", body, backend=backend
+                    )
+                    assert absent.text.replace(never, here.id) == answer.text, said
+                    assert absent.headers.raw == answer.headers.raw, said
+                    assert as_asked == asked, said
+    assert house.calls > 3_000
+
+
+def _moved(rest: str, place: Place, here: Place) -> str:
+    """The same call in another place."""
+    for one, user in place.people.items():
+        rest = rest.replace(user, here.people[one])
+    return rest.replace(place.attachment, here.attachment)  # messages have the same numbers in each
+
+
+def _decided_further(action: Action) -> bool:
+    """What depends on more than the table: whose message it is, whom it is done to, the last owner, a higher role."""
+    return action in (
+        Action.EDIT, Action.RANK, Action.DISMISS, Action.ADD, Action.KEEP_OUT, Action.LEAVE, Action.JOIN, Action.READ,
+        Action.REACT,
+    )  # fmt: skip
+
+
+async def test_what_only_a_backend_does_nobody_else_does(house: House) -> None:
+    await house.call("mara", "GET", "/me")
+    for path, route in doors.routes():
+        actions = access.actions_of(route.endpoint)
+        if Action.SERVE not in actions:
+            continue
+        filled = path.removeprefix("/v1").replace("{user_id:path}", "odd")
+        filled = filled.replace("{erasure_id}", str(uuid4())).replace("{connection_id}", "c")
+        for method in sorted((route.methods or set()) - {"HEAD"}):
+            refused, asked = await house.counted("mara", method, filled, {} if method != "GET" else None)
+            assert (refused.status_code, asked) == (403, []), path
+
+
+async def test_who_is_suspended_or_signed_out_gets_nowhere(house: House) -> None:
+    place = await house.place(Kind.GROUP, Visibility.OPEN)
+    user = place.people[Who.OWNER]
+    for call, status in (("PUT", 403), ("POST", 401)):
+        target = "suspension" if call == "PUT" else "sign-out"
+        done = await house.call("office", call, f"/people/{user}/{target}", {} if call == "PUT" else None, backend=True)
+        assert done.status_code in (200, 201)
+        for path, route in doors.routes():
+            filled = path.removeprefix("/v1").replace("{conversation_id}", place.id).replace("{user_id:path}", "me")
+            for name in ("seq", "symbol", "segment"):
+                filled = filled.replace(f"{{{name}}}", "1" if name != "symbol" else "like")
+            for name in ("attachment_id", "invitation_id", "report_id", "erasure_id"):
+                filled = filled.replace(f"{{{name}}}", str(uuid4()))
+            filled = filled.replace("{connection_id}", "c").replace("{token}", "x" * 43)
+            if "{link}" in filled:
+                continue  # which stands for itself
+            for method in sorted((route.methods or set()) - {"HEAD"}):
+                answer = await house.call(user, method, filled)
+                assert answer.status_code == status, (method, path, answer.text[:200])
+        await house.call("office", "DELETE", f"/people/{user}/suspension", None, backend=True)
+
+
+FRAMES: dict[str, tuple[dict[str, Any], Action]] = {
+    "follow": ({}, Action.FOLLOW), "post": ({"key": "k", "body": "in"}, Action.POST),
+    "edit": ({"seq": 1, "body": "x"}, Action.EDIT), "remove": ({"seq": 1}, Action.REMOVE),
+    "react": ({"seq": 1, "symbol": "like"}, Action.REACT), "unreact": ({"seq": 1, "symbol": "like"}, Action.REACT),
+    "read": ({"read_seq": 1}, Action.READ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "visibility"), PLACES)
+async def test_no_frame_does_what_the_table_refuses(service: Served, kind: Kind, visibility: Visibility) -> None:
+    async with httpx.AsyncClient(base_url=service.url) as http:
+        place = await House(http).place(kind, visibility)
+    assert {name for name, actions in doors.frame_actions() if actions - set(ANYWHERE)} - {"follow_all"} == set(FRAMES)
+    for who in place.present():
+        claims = {"scope": "nestrel.service"} if who is Who.BACKEND else {}
+        person = Person(service.url, place.people[who], **claims)
+        async with person.socket() as wire:
+            for name, (fields, action) in FRAMES.items():
+                verdict = place.standing(who).verdict(action)
+                answer = await wire.command(type=name, conversation_id=place.id, **fields)
+                said = (kind, visibility, who, name, answer)
+                if verdict is Verdict.ALLOWED:
+                    if answer["type"] == "refused":
+                        assert "there is no conversation" not in answer["problem"]["detail"], said
+                    continue
+                problem = answer["problem"]
+                assert problem["status"] == (403 if verdict is Verdict.REFUSED else 404), said
+                if verdict is Verdict.ABSENT:
+                    never = str(uuid4())
+                    absent = (await wire.command(type=name, conversation_id=never, **fields))["problem"]
+                    assert json.dumps(absent).replace(never, place.id) == json.dumps(problem), said
+
+
+async def test_nobody_who_is_put_out_hears_what_was_said_behind_them(person: Callable[..., Person]) -> None:
+    """In a race of posts with the end of a membership, nothing behind that end is delivered."""
+    for _ in range(5):
+        mara, odd = person(), person()
+        place = (await mara.make(members=[odd.user], visibility="open"))["id"]
+        async with odd.socket() as wire:
+            await wire.command(type="follow_all")
+            posts = [mara.post(place, f"{n}") for n in range(20)]
+            out = mara.http.put(f"/conversations/{place}/kept-out/{odd.user}", json={})
+            *posted, ended = await asyncio.gather(*posts[:10], out, *posts[10:])
+            assert all(one.status_code in (200, 201) for one in (*posted, ended))
+            last = (await mara.post(place, "behind their back")).json()["seq"]
+            heard = 0
+            while (frame := await wire.get())["type"] != "unfollowed":
+                heard = max([heard, *(one["seq"] for one in frame.get("messages", []))])
+            assert heard < last
+            await wire.quiet()
+
+
+def test_the_page_is_made_from_the_table() -> None:
+    shown = (Path(__file__).parents[1] / "docs/access.md").read_text()
+    assert shown == access.page(doors.routes(), doors.frame_actions()), "run python -m nestrel.service.access"
+    assert set(RIGHTS) | set(ANYWHERE) == set(Action)
+
+
+def test_a_door_that_has_not_said_what_it_is_for_does_not_open(monkeypatch: pytest.MonkeyPatch) -> None:
+    path, route = next(iter(doors.routes()))
+    monkeypatch.delattr(route.endpoint, "nestrel_actions")
+    with pytest.raises(RuntimeError, match=path.rsplit("/", 1)[-1]):
+        make_app(Settings(database_url="postgresql://x@y/z", jwt_secret=SecretStr(SECRET)))
