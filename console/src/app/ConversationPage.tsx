@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { ArrowLeft } from "lucide-react";
+import { ArrowLeft, Settings } from "lucide-react";
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
 import { counted, titleOf, visibilityText } from "../lib/format";
 import { rightsOf } from "../lib/rights";
+import { intervalText } from "../order/interval";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { Composer } from "./Composer";
 import { MembersDialog } from "./MembersDialog";
@@ -100,6 +101,14 @@ function Heading({ conversation }: { conversation: Conversation | undefined }) {
             <span className="hidden sm:inline"> kept</span>
           </span>
           <MembersDialog conversation={conversation} />
+          <Link
+            to={`/settings/${conversation.id}`}
+            aria-label="Settings"
+            title="Settings"
+            className="self-center text-faint hover:text-ink"
+          >
+            <Settings size={14} aria-hidden />
+          </Link>
         </>
       )}
     </header>
@@ -134,5 +143,16 @@ function Foot(props: { conversation: Conversation; copy: ConversationCopy | null
         {kind === "bulletin" ? "Owners and moderators write here." : "You read here."}
       </p>
     );
-  return copy && <Composer copy={copy} />;
+  return (
+    copy && (
+      <>
+        {conversation.post_interval && role === "writer" ? (
+          <p className="border-t border-line px-3 pt-1 text-xs text-faint">
+            Slowed down: you post {intervalText(conversation.post_interval)}.
+          </p>
+        ) : null}
+        <Composer copy={copy} />
+      </>
+    )
+  );
 }

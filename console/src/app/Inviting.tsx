@@ -6,7 +6,8 @@ import { Button, field } from "./ui";
 const WEEK_SECONDS = 7 * 86_400;
 
 /** Make a link with which people join: for a week, as often as one likes. It is shown this once. */
-export function Inviting({ conversation }: { conversation: Conversation }) {
+export function Inviting(props: { conversation: Conversation; onMade?: () => void }) {
+  const { conversation, onMade } = props;
   const { seat } = useSeat();
   const [link, setLink] = useState("");
   const [said, setSaid] = useState("");
@@ -21,6 +22,7 @@ export function Inviting({ conversation }: { conversation: Conversation }) {
       );
       setLink(`${window.location.origin}/console/invited/${made.token}`);
       setSaid("");
+      onMade?.();
     } catch (error) {
       setSaid(error instanceof Error ? error.message : String(error));
     }

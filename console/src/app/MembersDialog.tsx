@@ -3,11 +3,13 @@ import { Dialog } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import { answered, type Conversation, type Member, type Profile } from "../api/client";
 import { counted } from "../lib/format";
+import { INTERVALS, intervalText } from "../order/interval";
 import { Inviting } from "./Inviting";
 import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
 
+const KEPT_OUT = "/v1/conversations/{conversation_id}/kept-out/{user_id}" as const;
 const ROLES: Member["role"][] = ["owner", "moderator", "writer", "reader"];
 
 /** Who is in the conversation, with roles; add, change and remove as one's own role allows. */
@@ -60,7 +62,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-black/40" />
-        <Dialog.Content className="fixed top-[10vh] left-1/2 flex max-h-[76vh] w-[min(32rem,calc(100vw-2rem))] -translate-x-1/2 flex-col border border-line bg-paper p-4">
+        <Dialog.Content className="fixed top-[10vh] left-1/2 flex max-h-[76vh] w-[min(40rem,calc(100vw-2rem))] -translate-x-1/2 flex-col border border-line bg-paper p-4">
           <Dialog.Title className="border-b border-line pb-2 font-semibold">Members</Dialog.Title>
           <Dialog.Description className="sr-only">
             Members, their roles and how far each has read.
@@ -92,10 +94,18 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
                 ) : (
                   <span className="text-faint">{member.role}</span>
                 )}
-                {manages && (
-                  <Button onClick={() => void act(answered(seat.api.DELETE(address, one(member.user_id))))}>
-                    Remove
-                  </Button>
+                {manages && member.user_id !== seat.userId && (
+                  <>
+                    <Button onClick={() => void act(answered(seat.api.DELETE(address, one(member.user_id))))}>
+                      Remove
+                    </Button>
+                    <Button
+                      title="Remove them, and keep them out"
+                      onClick={() => void act(answered(seat.api.PUT(KEPT_OUT, one(member.user_id))))}
+                    >
+                      Keep out
+                    </Button>
+                  </>
                 )}
               </li>
             ))}
@@ -107,6 +117,29 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
                 Add
               </Button>
             </form>
+          )}
+          {role === "owner" && conversation.kind !== "direct" && (
+            <label className="mt-3 flex items-center gap-2 border-t border-line pt-3">
+              Writers post
+              <select
+                value={conversation.post_interval ?? 0}
+                onChange={(event) => {
+                  const body = { post_interval: Number(event.target.value) || null };
+                  void act(
+                    answered(
+                      seat.api.PATCH("/v1/conversations/{conversation_id}", { params: { path }, body }),
+                    ),
+                  );
+                }}
+                className="border border-line bg-paper"
+              >
+                {INTERVALS.map((seconds) => (
+                  <option key={seconds} value={seconds}>
+                    {intervalText(seconds)}
+                  </option>
+                ))}
+              </select>
+            </label>
           )}
           {manages && <Inviting conversation={conversation} />}
           {(problem || members.error) && (

@@ -1,7 +1,11 @@
-import { lazy, Suspense } from "react";
+import { lazy, type ReactNode, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
 import { SideBySide } from "../beside/SideBySide";
+import { ReportsPage } from "../order/ReportsPage";
+import { SettingsPage } from "../order/SettingsPage";
 import { SearchPage } from "../search/SearchPage";
+import { AuditPage } from "../watching/AuditPage";
+import { ConnectionsPage } from "../watching/ConnectionsPage";
 import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
@@ -11,25 +15,35 @@ import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
 
-// By itself, as it brings the charts.
+// By themselves, as they bring the charts.
 const RetentionPage = lazy(() => import("../retention/RetentionPage"));
 
-const PLACES = [
+const UsagePage = lazy(() => import("../watching/UsagePage"));
+
+const PLACES: [string, string][] = [
   ["/", "Conversations"],
   ["/search", "Search"],
   ["/side-by-side", "Side by side"],
   ["/wire", "Wire"],
   ["/retention", "Retention"],
-] as const;
+  ["/reports", "Reports"],
+];
+/** For a trusted backend. */
+const WATCHING: [string, string][] = [
+  ["/usage", "Usage"],
+  ["/connections", "Connections"],
+  ["/audit", "Audit"],
+];
 
 /** The frame: places, what is shown of one, status strip. */
 export function Shell() {
+  const { seat } = useSeat();
   return (
     <div className="grid h-full grid-rows-[auto_1fr_auto]">
       <header className="flex items-center gap-4 border-b border-line bg-shoal px-3 text-xs">
         <h1 className="sr-only">Nestrel console</h1>
-        <nav aria-label="Places" className="flex gap-4">
-          {PLACES.map(([to, name]) => (
+        <nav aria-label="Places" className="flex gap-4 overflow-x-auto whitespace-nowrap">
+          {[...PLACES, ...(seat.trusted ? WATCHING : [])].map(([to, name]) => (
             <NavLink key={to} to={to} className={() => placeLook(to)}>
               {name}
             </NavLink>
@@ -41,25 +55,32 @@ export function Shell() {
         <Route path="/invited/:token" element={<InvitedPage />} />
         <Route path="/search" element={<SearchPage />} />
         <Route path="/wire" element={<WirePage />} />
-        <Route
-          path="/retention/:id?"
-          element={
-            <Suspense
-              fallback={
-                <main aria-busy className="p-4 text-faint">
-                  reading
-                </main>
-              }
-            >
-              <RetentionPage />
-            </Suspense>
-          }
-        />
+        <Route path="/reports" element={<ReportsPage />} />
+        <Route path="/settings/:id" element={<SettingsPage />} />
+        <Route path="/connections" element={<ConnectionsPage />} />
+        <Route path="/audit" element={<AuditPage />} />
+        <Route path="/usage" element={<Later page={<UsagePage />} />} />
+        <Route path="/retention/:id?" element={<Later page={<RetentionPage />} />} />
         <Route path="*" element={<Conversations />} />
       </Routes>
       <StatusStrip />
       <Finder />
     </div>
+  );
+}
+
+/** A page that comes by itself, as it brings the charts. */
+function Later({ page }: { page: ReactNode }) {
+  return (
+    <Suspense
+      fallback={
+        <main aria-busy className="p-4 text-faint">
+          reading
+        </main>
+      }
+    >
+      {page}
+    </Suspense>
   );
 }
 

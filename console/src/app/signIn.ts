@@ -1,4 +1,5 @@
 import { type User, UserManager, WebStorageStateStore } from "oidc-client-ts";
+import { claimsOf } from "../lib/claims";
 import { Replica } from "../sync/replica";
 import { forgetPlaces, keepsOffline } from "./reading";
 
@@ -47,7 +48,7 @@ function manager(config: ConsoleConfig, beside: boolean): UserManager | null {
     client_id: config.issuer.client_id,
     redirect_uri: `${here}signed-in`,
     popup_redirect_uri: `${window.location.origin}${BESIDE}`,
-    scope: "openid profile",
+    scope: "openid profile nestrel.service",
     userStore: new WebStorageStateStore({
       store: window.sessionStorage,
       ...(beside ? { prefix: "nestrel.beside." } : {}),
@@ -59,14 +60,8 @@ function manager(config: ConsoleConfig, beside: boolean): UserManager | null {
 
 /** The `sub` of a JSON Web Token, unverified: the service verifies, this only names the seat. */
 function subjectOf(token: string): string | null {
-  try {
-    const part = (token.split(".")[1] ?? "").replaceAll("-", "+").replaceAll("_", "/");
-    const bytes = Uint8Array.from(atob(part), (char) => char.charCodeAt(0));
-    const claims = JSON.parse(new TextDecoder().decode(bytes)) as { sub?: unknown };
-    return typeof claims.sub === "string" ? claims.sub : null;
-  } catch {
-    return null;
-  }
+  const { sub } = claimsOf(token);
+  return typeof sub === "string" ? sub : null;
 }
 
 function second(token: string): Second | null {

@@ -1,4 +1,4 @@
-import { Pencil, SmilePlus, ThumbsUp, Trash2 } from "lucide-react";
+import { Flag, Pencil, SmilePlus, ThumbsUp, Trash2 } from "lucide-react";
 import { type KeyboardEvent, useState } from "react";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
@@ -11,9 +11,11 @@ import { Earlier } from "./Earlier";
 import { EditBox } from "./EditBox";
 import { GRID } from "./grid";
 import { NamedBeside, NamedText } from "./Named";
+import { PersonCard } from "./PersonCard";
 import { Prose } from "./Prose";
 import { ChooseSymbol, Reactions } from "./Reactions";
 import { Receipts } from "./Receipts";
+import { ReportBox } from "./ReportBox";
 
 type Props = {
   message: Message;
@@ -31,7 +33,7 @@ type Props = {
   onCurrent: () => void;
 };
 
-type Doing = "edit" | "remove" | null;
+type Doing = "edit" | "remove" | null | "report";
 
 /** A numbered message. Text is shown as text; Markdown becomes a safe subset of elements. */
 export function MessageRow(props: Props) {
@@ -97,7 +99,12 @@ export function MessageRow(props: Props) {
           className="col-start-2 row-start-1 min-w-0 truncate pr-12 font-medium sm:col-start-3 sm:pr-0"
           title={copy.nameOf(message.author_id)}
         >
-          {copy.nameOf(message.author_id)}
+          <PersonCard
+            userId={message.author_id}
+            name={copy.nameOf(message.author_id)}
+            seat={seat}
+            tab={current ? 0 : -1}
+          />
         </span>
         <div className="col-start-2 min-w-0 break-words sm:col-start-4 sm:row-start-1">
           {doing === "edit" ? (
@@ -123,6 +130,7 @@ export function MessageRow(props: Props) {
               <Button onClick={() => setDoing(null)}>Keep</Button>
             </p>
           )}
+          {doing === "report" && <ReportBox message={message} seat={seat} onEnd={() => setDoing(null)} />}
           {problem && (
             <p role="alert" className="text-buoy">
               {problem}
@@ -151,7 +159,7 @@ function Bar(props: {
   setDoing: (doing: Doing) => void;
 }) {
   const { message, seat, rights, current, toggle, setDoing } = props;
-  if (!(rights.react || rights.edit || rights.remove)) return null;
+  if (!(rights.react || rights.edit || rights.remove || rights.report)) return null;
   const look = "px-1.5 py-1 hover:bg-shoal";
   const tab = current ? 0 : -1;
   const liked = reactedWith(message, "like", seat.userId);
@@ -205,6 +213,18 @@ function Bar(props: {
           onClick={() => setDoing("remove")}
         >
           <Trash2 size={14} aria-hidden />
+        </button>
+      )}
+      {rights.report && (
+        <button
+          type="button"
+          tabIndex={tab}
+          className={look}
+          aria-label={`Report message ${message.seq}`}
+          title="Report"
+          onClick={() => setDoing("report")}
+        >
+          <Flag size={14} aria-hidden />
         </button>
       )}
     </div>

@@ -1,4 +1,5 @@
 import { type Api, answered, type ChangeSet, makeApi, type Profile, Refusal } from "../api/client";
+import { isTrusted } from "../lib/claims";
 import { ConversationCopy } from "./conversationCopy";
 import { Line, LineBroken, type Unfollowed } from "./line";
 import { Observable } from "./observable";
@@ -79,6 +80,15 @@ export class Seat extends Observable {
       if (this.line.state === "live") void this.outbox.pump();
       if (this.line.state === "away" || this.line.state === "refused") this.caughtUp();
     });
+  }
+
+  /** Whether its token is a trusted backend's, which has places of its own. */
+  get trusted(): boolean {
+    try {
+      return isTrusted(this.token());
+    } catch {
+      return false; // with no network there is no token
+    }
   }
 
   /** Open what this browser holds of a member, and let the line come. */

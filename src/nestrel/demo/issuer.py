@@ -23,7 +23,8 @@ from fastapi import FastAPI, Query, Request
 from starlette.middleware.cors import CORSMiddleware
 from starlette.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
 
-from nestrel.demo.scenario import PEOPLE, Person
+from nestrel.demo.scenario import OFFICE, PEOPLE, Person
+from nestrel.service.minting import SERVICE_SCOPE
 
 _CODE_SECONDS = 120
 _TOKEN_SECONDS = 12 * 3600
@@ -65,6 +66,7 @@ def check_loopback(host: str) -> None:
         raise IssuerError(f"the demo's issuer signs in anyone who asks: it runs on loopback only, not on {host}")
 
 
+_SIGN_IN = (*PEOPLE, OFFICE)
 _RETURNS = ("/console/signed-in", "/console/signed-in-beside")
 _LEAVES = ("/console/",)
 
@@ -104,7 +106,7 @@ def make_issuer(
             "subject_types_supported": ["public"],
             "id_token_signing_alg_values_supported": ["ES256"],
             "code_challenge_methods_supported": ["S256"],
-            "scopes_supported": ["openid", "profile"],
+            "scopes_supported": ["openid", "profile", SERVICE_SCOPE],
             "token_endpoint_auth_methods_supported": ["none"],
         }
 
@@ -132,9 +134,9 @@ def make_issuer(
             query["nonce"] = nonce
         # Who was here before goes on without being asked again, unless the console wants the question asked.
         wanted = member or (login_hint if prompt != "select_account" else None)
-        person = next((person for person in PEOPLE if person.user_id == wanted), None)
+        person = next((person for person in _SIGN_IN if person.user_id == wanted), None)
         if person is None:
-            return HTMLResponse(_PAGE.format(people="".join(_item(person, query) for person in PEOPLE)))
+            return HTMLResponse(_PAGE.format(people="".join(_item(person, query) for person in _SIGN_IN)))
         code = token_urlsafe(24)
         if len(codes) >= _CODES_MOST:
             codes.clear()
@@ -157,12 +159,13 @@ def make_issuer(
         now = int(clock())
         claims = {"iss": issuer, "sub": person.user_id, "name": person.name, "iat": now, "exp": now + _TOKEN_SECONDS}
         headers = {"kid": key_id}
-        access = jwt.encode({**claims, "aud": audience}, key, "ES256", headers)
+        scope = f"openid profile {SERVICE_SCOPE}" if person is OFFICE else "openid profile"
+        access = jwt.encode({**claims, "aud": audience, "scope": scope}, key, "ES256", headers)
         identity = jwt.encode(
             {**claims, "aud": client_id, **({"nonce": nonce} if nonce else {})}, key, "ES256", headers
         )
         answer = {"access_token": access, "id_token": identity, "token_type": "Bearer", "expires_in": _TOKEN_SECONDS,
-                  "scope": "openid profile"}  # fmt: skip
+                  "scope": scope}  # fmt: skip
         return JSONResponse(answer, headers={"Cache-Control": "no-store"})
 
     @app.get("/leave")

@@ -45,6 +45,9 @@ PEOPLE = (
     Person("brid", "Bríd Ó Ceallaigh", "catering"),
 )
 
+OFFICE = Person("office", "Skerry Line operations", "runs the service, as a trusted backend")
+"""Who signs in to see usage, connections and the audit; in no conversation."""
+
 EVERYONE = tuple(person.user_id for person in PEOPLE)
 
 ROOMS = (

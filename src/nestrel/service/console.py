@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from secrets import token_urlsafe
 
 from fastapi import FastAPI, Request
 from starlette.responses import FileResponse, RedirectResponse, Response
@@ -11,15 +12,30 @@ from nestrel.core.problems import NotFound
 
 _WEB = Path(__file__).parent / "web"
 
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'{nonce}; img-src 'self' data: blob:; "
+    "media-src 'self' blob:; font-src 'self'; connect-src *; manifest-src 'self'; worker-src 'self'; frame-ancestors 'none'; base-uri 'none'; "
+    "form-action 'self'; object-src 'none'"
+)
+"""The console runs only its own code, and text from messages can never become any. The issuer may be anywhere."""
 _HEADERS = {
-    # The console runs only its own code, and text from messages can never become any.
-    "Content-Security-Policy": (
-        "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
-        "font-src 'self'; connect-src *; frame-ancestors 'none'; base-uri 'self'; form-action 'self'"
-    ),
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
+    "X-Frame-Options": "DENY",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=()",
 }
+_POLICED = {"Content-Security-Policy": _POLICY.format(nonce="")}
+_NONCE = "nonce-of-this-page"
+"""Stands in the page for the nonce of an answer, with which its dialogs may add a style (CSP, 6.6.2)."""
+
+
+def _page(path: Path) -> Response:
+    """The page, with a nonce of its own."""
+    nonce = token_urlsafe(18)
+    policy = _POLICY.format(nonce=f" 'nonce-{nonce}'")
+    headers = {**_HEADERS, "Content-Security-Policy": policy, "Cache-Control": "no-cache"}
+    return Response(path.read_text().replace(_NONCE, nonce), headers=headers, media_type="text/html; charset=utf-8")
 
 
 def mount(app: FastAPI) -> None:
@@ -38,10 +54,10 @@ def mount(app: FastAPI) -> None:
             there = found.is_file()
         except (OSError, ValueError):  # a name too long for any file, or with a NUL
             raise NotFound("there is no such place in the console") from None
-        if there and found.is_relative_to(_WEB):
+        if there and found.is_relative_to(_WEB) and found != page:
             hashed = path.startswith("assets/")
             cache = "public, max-age=31536000, immutable" if hashed else "no-cache"
-            return FileResponse(found, headers={**_HEADERS, "Cache-Control": cache})
+            return FileResponse(found, headers={**_HEADERS, **_POLICED, "Cache-Control": cache})
         if path.startswith("assets/"):
             raise NotFound("there is no such file in the console")
-        return FileResponse(page, headers={**_HEADERS, "Cache-Control": "no-cache"})
+        return _page(page)
