@@ -36,7 +36,7 @@ export function Inviting(props: { conversation: Conversation; onMade?: () => voi
     }
   };
   return (
-    <div className="mt-3 border-t border-line pt-3">
+    <div className="pt-3">
       {link ? (
         <div className="flex gap-2">
           <input

@@ -141,7 +141,11 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
               </select>
             </label>
           )}
-          {manages && <Inviting conversation={conversation} />}
+          {manages && (
+            <div className="mt-3 border-t border-line">
+              <Inviting conversation={conversation} />
+            </div>
+          )}
           {(problem || members.error) && (
             <p role="alert" className="mt-2 text-buoy">
               {problem || members.error?.message}

@@ -39,10 +39,10 @@ const WATCHING: [string, string][] = [
 export function Shell() {
   const { seat } = useSeat();
   return (
-    <div className="grid h-full grid-rows-[auto_1fr_auto]">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <header className="flex items-center gap-4 border-b border-line bg-shoal px-3 text-xs">
         <h1 className="sr-only">Nestrel console</h1>
-        <nav aria-label="Places" className="flex gap-4 overflow-x-auto whitespace-nowrap">
+        <nav aria-label="Places" className="flex min-w-0 gap-4 overflow-x-auto whitespace-nowrap">
           {[...PLACES, ...(seat.trusted ? WATCHING : [])].map(([to, name]) => (
             <NavLink key={to} to={to} className={() => placeLook(to)}>
               {name}

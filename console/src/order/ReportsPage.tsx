@@ -47,7 +47,7 @@ export function ReportsPage() {
     return mine ? titleOf(mine, seat.profiles) : id;
   };
   return (
-    <main className="grid min-h-0 grid-rows-[auto_1fr]">
+    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <div className="flex items-center gap-3 border-b border-line px-3 py-2">
         <h2 className="font-semibold">Reports</h2>
         <select

@@ -25,7 +25,7 @@ export function SettingsPage() {
   });
   const conversation = shown.data;
   return (
-    <main className="grid min-h-0 grid-rows-[auto_1fr]">
+    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <div className="flex items-baseline gap-3 border-b border-line px-3 py-2">
         <h2 className="truncate font-semibold">
           Settings{conversation ? ` of ${titleOf(conversation, seat.profiles)}` : ""}
@@ -57,7 +57,7 @@ function Sections({ conversation, onChanged }: { conversation: Conversation; onC
   const rules = !direct && role === "owner";
   const manages = !direct && (role === "owner" || role === "moderator");
   return (
-    <div className="grid max-w-3xl gap-6 p-4">
+    <div className="grid max-w-3xl grid-cols-[minmax(0,1fr)] gap-6 p-4">
       {rules ? (
         <Fields key={conversation.rev} conversation={conversation} onChanged={onChanged} />
       ) : (

@@ -28,7 +28,7 @@ export function AuditPage() {
   });
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
   return (
-    <main className="grid min-h-0 grid-rows-[auto_1fr]">
+    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <div className="flex flex-wrap items-center gap-3 border-b border-line px-3 py-2">
         <h2 className="font-semibold">Audit</h2>
         <div className="w-60">

@@ -37,7 +37,7 @@ export function ConnectionsPage() {
   const items = pages.flatMap((page) => page.items);
   const nameOf = (id: string) => pages.map((page) => page.profiles[id]).find(Boolean)?.display_name ?? id;
   return (
-    <main className="grid min-h-0 grid-rows-[auto_1fr]">
+    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
       <div className="flex items-baseline gap-3 border-b border-line px-3 py-2">
         <h2 className="font-semibold">Connections</h2>
         <span className="sounding text-faint" role="status">

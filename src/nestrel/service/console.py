@@ -14,8 +14,8 @@ _WEB = Path(__file__).parent / "web"
 
 _POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'{nonce}; img-src 'self' data: blob:; "
-    "media-src 'self' blob:; font-src 'self'; connect-src *; manifest-src 'self'; worker-src 'self'; frame-ancestors 'none'; base-uri 'none'; "
-    "form-action 'self'; object-src 'none'"
+    "media-src 'self' blob:; font-src 'self'; connect-src *; manifest-src 'self'; worker-src 'self'; "
+    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'"
 )
 """The console runs only its own code, and text from messages can never become any. The issuer may be anywhere."""
 _HEADERS = {
