@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, crowd, files, posts, reads, resync, retention, scale, search
+from bench import changes, crowd, files, limiting, posts, reads, resync, retention, scale, search
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -30,7 +30,8 @@ authenticated `GET /v1/me` of the same service, and a FastAPI route with the tok
 replica on disk take the client's own work with them: reading JSON, writing SQLite and its full-text index. For
 retention, the server's own DELETE of the same rows into a bare table, the same posts without a sweep or a rule, and
 its own INSERT … SELECT of the same rows into the same indexes. For files, routes of the
-framework that drop a body, or stream one from memory. The load
+framework that drop a body, or stream one from memory. For limits, the same service without
+any of them, and without metering. The load
 comes from the same machine and shares its cores with the service and PostgreSQL.
 """
 
@@ -43,6 +44,7 @@ _PARTS = {
     "retention": retention,
     "search": search,
     "files": files,
+    "limiting": limiting,
 }
 _BY_HAND = "<!-- What stands below is not written by script/bench. -->\n"
 """Behind it is what was measured in pairs of two states, or modelled; a run of the benchmark leaves it as it is."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Sequence
+from uuid import UUID
 
 import structlog
 
@@ -44,6 +45,8 @@ class Reporting:
 
     def written(self, unit: Sequence[Command], answers: Sequence[Written]) -> None:
         """Commands of a unit were carried out; a repeat of a post was not."""
+        if not self._days:
+            return
         now = time.time()
         for command, answer in zip(unit, answers, strict=True):
             if isinstance(command, Post):
@@ -53,6 +56,11 @@ class Reporting:
                 kind = _KINDS.get(type(command), REMOVALS)
                 self.meter.command(kind, command.conversation_id, command.user_id, now)
 
+    def delivered(self, conversation_id: UUID, user_id: str) -> None:
+        """A change set was sent to somebody."""
+        if self._days:
+            self.meter.delivered(conversation_id, user_id, time.time())
+
     async def run(self) -> None:
         """Tell the store, until cancelled."""
         turn = 0
@@ -61,12 +69,13 @@ class Reporting:
             turn += 1
             try:
                 await self.tell_connections()
-                if turn % _USAGE_TURNS == 0:
+                if self._days and turn % _USAGE_TURNS == 0:
                     await self.tell_usage()
                 if turn % _TIDY_TURNS == 0:
                     await connections.tidy(self._database)
-                    await usage.look(self._database, time.time())
                     await usage.forget(self._database, self._days)
+                    if self._days:
+                        await usage.look(self._database, time.time())
             except StoreUnavailable:
                 pass  # what was counted is kept, and told when it is there again
             except Exception as error:
@@ -101,7 +110,7 @@ class Reporting:
         """Tell what is left to tell, and leave."""
         try:
             async with asyncio.timeout(_SECONDS):
-                for _ in range(2):
+                for _ in range(2 if self._days else 0):
                     await self.tell_usage()
                 await connections.leave(self._database, self._node)
         except (TimeoutError, StoreUnavailable) as error:

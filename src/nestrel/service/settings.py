@@ -174,7 +174,9 @@ class Settings(BaseSettings):
     quota_members: Annotated[int, Field(ge=0, description="members of a conversation, default ones excepted")] = 10_000
     quota_memberships: Annotated[int, Field(ge=0, description="conversations that a member is in")] = 10_000
     quota_connections: Annotated[int, Field(ge=0, description="connections of each member; 0 sets no limit")] = 200
-    usage_days: Annotated[int, Field(ge=1, le=10_000, description="days for which usage is kept")] = 400
+    usage_days: Annotated[
+        int, Field(ge=0, le=10_000, description="days for which usage is kept; 0, and nothing is counted")
+    ] = 400
     address_connections: Annotated[
         int, Field(ge=1, description="connections from each address that is no proxy of one's own")
     ] = 4_000

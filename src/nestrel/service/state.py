@@ -299,7 +299,7 @@ class Service:
 
     def delivered(self, conversation_id: UUID, user_id: str) -> None:
         """A change set was sent to somebody."""
-        self.reporting.meter.delivered(conversation_id, user_id, time.time())
+        self.reporting.delivered(conversation_id, user_id)
 
     async def count_command(self, caller: Caller, n: int = 1) -> None:
         """Count commands against the member's rate. Raises `SlowDown` when there is one and it is used up."""
