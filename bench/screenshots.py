@@ -81,6 +81,17 @@ _COMMANDS = {
         "nestrel said odd -n 6",
         """nestrel search '"berth 3" gang*' --author yusuf -n 3""",
     ],
+    "command-order": [
+        'nestrel kept-out add control-room kaz --for P7D --reason "Shouting on the working channel"',
+        "nestrel kept-out list control-room",
+        'nestrel reports make control-room 638 "Says where the keys are" --token $(nestrel token odd)',
+        "nestrel reports list",
+        "nestrel invitations make control-room --uses 3 --for P7D",
+        "export NESTREL_TOKEN=$(nestrel token office --service)",
+        "nestrel connections list",
+        "sleep 6; nestrel usage --by hour --days 1",
+        "nestrel audit -n 6",
+    ],
     "command-doctor": ["nestrel doctor", "nestrel --help"],
 }
 
@@ -111,15 +122,13 @@ async def _console(address: str) -> None:
     async with async_playwright() as playwright:
         browser = await playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
-        async def window(member: str, scheme: str, width: int = 1280, name: str | None = None) -> Page:
+        async def window(member: str, scheme: str, width: int = 1280) -> Page:
             context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
             page = await context.new_page()
             await page.goto(f"{address}/console/")
             await page.get_by_role("button", name="Sign in").click()
             link = page.get_by_role("link", name=member)
             await link.wait_for()
-            if name:
-                await page.screenshot(path=OUT / f"{name}.png")
             await link.click()
             await page.get_by_text("live", exact=True).wait_for()
             return page
@@ -130,7 +139,7 @@ async def _console(address: str) -> None:
             await page.locator("article").first.wait_for()
             await page.wait_for_timeout(600)
 
-        mara = await window("Mara Quill", "light", name="console-sign-in")
+        mara = await window("Mara Quill", "light")
         odd = await window("Odd Haverland", "dark")
         await choose(mara, "Control room")
         await choose(odd, "Control room")
@@ -167,9 +176,8 @@ async def _console(address: str) -> None:
         await _search(mara)
         await _beside(mara)
         await _retention(mara)
-        narrow = await window("Kaz Morita", "light", width=380)
-        await choose(narrow, "MV Corran")
-        await narrow.screenshot(path=OUT / "console-narrow.png")
+        await _settings(mara)
+        await _usage(await window("Skerry Line operations", "light"))
         await browser.close()
 
 
@@ -227,7 +235,6 @@ async def _beside(page: Page) -> None:
     await switch.click()
     await line.filter(has_text="live").wait_for()
     await page.wait_for_timeout(600)
-    await page.screenshot(path=OUT / "console-side-by-side.png")
     await page.get_by_role("link", name="Wire").click()
     await page.get_by_role("button", name="200 /v1/resync").first.click()
     await page.wait_for_timeout(300)
@@ -242,6 +249,31 @@ async def _retention(page: Page) -> None:
     await page.get_by_role("region", name="Preview").get_by_role("listitem").last.wait_for()
     await page.wait_for_timeout(600)
     await page.screenshot(path=OUT / "console-retention.png")
+
+
+async def _settings(page: Page) -> None:
+    """All that can be set about one conversation."""
+    await page.get_by_role("link", name="Conversations").click()
+    await page.get_by_role("navigation", name="Conversations").get_by_role("link", name="Control room").click()
+    await page.get_by_role("link", name="Settings").click()
+    await page.get_by_role("button", name="Make an invitation link").click()
+    await page.get_by_label("Invitation link").wait_for()
+    await page.get_by_label("People to keep out").fill("Kaz")
+    await page.get_by_role("option").first.click()
+    await page.get_by_label("Why").fill("Shouting on the working channel")
+    await page.get_by_role("button", name="Keep out").click()
+    await page.get_by_role("button", name="Let in").wait_for()
+    await page.wait_for_timeout(600)
+    await page.screenshot(path=OUT / "console-settings.png")
+
+
+async def _usage(page: Page) -> None:
+    """What was used while the other pictures were taken."""
+    await page.wait_for_timeout(6_000)
+    await page.get_by_role("link", name="Usage").click()
+    await page.get_by_role("table").wait_for()
+    await page.wait_for_timeout(900)
+    await page.screenshot(path=OUT / "console-usage.png")
 
 
 def _terminal(name: str, commands: list[str], env: dict[str, str]) -> None:
