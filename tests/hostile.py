@@ -26,6 +26,7 @@ from sqlalchemy.engine import make_url
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
+from tests import generated
 from tests.support import Person, Served, own_cluster, until
 
 HEAD = "GET /v1/me HTTP/1.1\r\nHost: 127.0.0.1\r\n"
@@ -125,6 +126,24 @@ async def half_open(served: Served, count: int) -> tuple[float, list[int]]:
     return time.monotonic() - began, statuses
 
 
+async def never_signed_in(served: Served, count: int) -> float:
+    """Sockets that say nothing until they are closed; the slowest post of somebody else's meanwhile, in seconds."""
+    odd = Person(served.url, "odd")
+    place = (await odd.make())["id"]
+    address = "ws" + served.url[4:] + "/v1/live"
+    opened = [await connect(address, open_timeout=60) for _ in range(count)]
+    slowest = 0.0
+    waiting = asyncio.gather(*(one.wait_closed() for one in opened))
+    while not waiting.done():
+        begun = time.perf_counter()
+        assert (await odd.post(place)).status_code == 201
+        slowest = max(slowest, time.perf_counter() - begun)
+        await asyncio.sleep(0.1)
+    assert {one.close_code for one in opened} == {4401}
+    await odd.http.aclose()
+    return slowest
+
+
 async def held_row(served: Served, url: str) -> tuple[float, float]:
     """Somebody holds one conversation's row: the median and the slowest of 200 posts to another one meanwhile."""
     mara = Person(served.url, "mara")
@@ -143,7 +162,7 @@ async def held_row(served: Served, url: str) -> tuple[float, float]:
     finally:
         await asyncio.gather(*waiting, return_exceptions=True)
         await stranger.close()
-        await mara.http.aclose()
+    await mara.http.aclose()
     return statistics.median(times), max(times)
 
 
@@ -287,7 +306,26 @@ async def run(scale: float) -> None:
             lambda: held_row(served, url),
             lambda found: f"others' posts: median {found[0] * 1000:.1f} ms, slowest {found[1] * 1000:.0f} ms",
         )
-        await mara.http.aclose()
+        cast, dice = await generated.Cast(served).gather(), random.Random(1)
+        asked = max(100, round(50_000 * scale))
+        await show(
+            f"{asked:,} generated requests, every role",
+            lambda: generated.requests(cast, asked, dice),
+            lambda found: f"answered {dict(sorted(found.items()))}",
+        )
+        await show(
+            f"{asked:,} generated frames, every role",
+            lambda: generated.frames(cast, asked, dice),
+            lambda found: f"{found:,} answered",
+        )
+        silent = max(1, round(2_000 * scale))
+        await show(
+            f"{silent:,} sockets that never sign in",
+            lambda: never_signed_in(served, silent),
+            lambda slowest: f"others' posts: slowest {slowest * 1000:.0f} ms; closed with 4401",
+        )
+        for who in (mara, *cast.people):
+            await who.http.aclose()
 
 
 def main() -> None:

@@ -9,7 +9,8 @@ from typing import Any
 
 import orjson
 
-from tests.support import Person
+from tests import generated
+from tests.support import Person, Served
 
 Make = Callable[..., Person]
 
@@ -115,3 +116,14 @@ async def test_a_cursor_that_is_not_of_this_place_and_member_opens_no_door(perso
             answer = await mara.http.request(method, path, **options)
             assert answer.status_code == 422, (door, cursor, answer.text[:200])
             assert "m1" not in answer.text
+
+
+async def test_whatever_anybody_asks_is_answered_and_is_no_fault_of_the_service(own: Served) -> None:
+    """Every route and every frame, from every role; `script/hostile` does it 50,000 times each."""
+    dice = random.Random(20_261_127)
+    cast = await generated.Cast(own).gather()
+    found = await generated.requests(cast, 1_600, dice)
+    assert {200, 403, 404, 422} <= found.keys()
+    assert await generated.frames(cast, 1_200, dice) > 800
+    bugs = [line[:2000] for line in own.log().splitlines() if '"level":"error"' in line]
+    assert bugs == []

@@ -27,20 +27,16 @@ from nestrel.core.problems import (
     InvalidRequest,
     OverQuota,
     Problem,
-    SlowDown,
     StoreUnavailable,
-    Trouble,
     Unauthenticated,
     fault,
 )
 from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
 from nestrel.live.following import Following
-from nestrel.service import cookies, frames, metrics, problems
+from nestrel.service import frames, metrics, problems, upgrade
 from nestrel.service.addressing import written
-from nestrel.service.http import bearer
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
-from nestrel.service.rates import address_of
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -60,7 +56,7 @@ class Live:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         self._service.proxies.look_behind(scope)
         socket = WebSocket(scope, receive, send)
-        refusal = await self._refusal(socket)
+        refusal = await upgrade.refusal(self._service, socket)
         if refusal is not None:
             await socket.send_denial_response(problems.response(refusal, None))
             connection = scope.get("nestrel.connection")
@@ -68,50 +64,6 @@ class Live:
                 connection.denied()
             return
         await Session(self._service, socket, receive, send).run()
-
-    async def _refusal(self, socket: WebSocket) -> Problem | None:
-        """Why a page of somewhere else, a member with too many connections, or anyone while the service stops, gets no
-        socket at all."""
-        service = self._service
-        if service.draining:
-            return StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
-        if socket.headers.get("authorization") is None and service.rates.address is not None:
-            try:
-                await service.rates.count(service.rates.address, address_of(socket.scope))
-            except SlowDown as problem:
-                return problem
-        origin = socket.headers.get("origin")
-        if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
-            return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
-        try:
-            identity = await by_headers(service, socket)
-            if identity is not None:
-                await service.check_seats(identity)
-        except (Forbidden, OverQuota, StoreUnavailable) as problem:
-            return problem
-        except Problem:
-            return None  # which the connection says itself, in a frame
-        return None
-
-
-async def by_headers(service: Service, socket: WebSocket) -> Identity | None:
-    """Who connects, by the `Authorization` header or a browser's session; None where neither is there.
-
-    Raises:
-        Unauthenticated, Forbidden: as `Service.sign_in`; and for a session on a page of somewhere else.
-    """
-    headers = socket.headers
-    authorization, host = headers.get("authorization"), headers.get("host", "")
-    if authorization is not None:
-        return await service.sign_in(bearer(authorization))
-    session = cookies.read(headers.get("cookie", ""), host)
-    if session is None:
-        return None
-    cookies.check_origin(service.hosts, "CONNECT", headers.get("origin"), host)
-    try:
-        return await service.sign_in_by_cookie(session)
-    except Unauthenticated:
-        return None  # which a page that signs in with a frame need not know of
 
 
 class Session:
@@ -250,7 +202,7 @@ class Session:
 
     async def _first_sign_in(self) -> bool:
         try:
-            identity = await by_headers(self.service, self._socket)
+            identity = await upgrade.by_headers(self.service, self._socket)
             if identity is not None:
                 self._signed_in(identity, None)
                 return True
