@@ -216,3 +216,13 @@ def test_markdown_is_drawn_on_a_terminal_and_cannot_steer_it(run: Run) -> None:
     plain = re.sub(r"\x1b\[[0-9;]*m", "", shown)
     assert "• ramp" in plain
     assert "\\u001b[31mred" in plain
+
+
+def test_text_that_means_harm_steers_no_terminal(run: Run) -> None:
+    lines(run("conversations", "make", "--title", "a\u202eb", "--json", place := unique("pier")))
+    for body in ("x\x1b[31mred", "\u202egnp.exe", "a" + "\u0301" * 7_999, "\u2066iso\u2069\u200b"):
+        lines(run("post", place, body, "--json"))
+    shown = run("history", place).stdout + run("conversations", "list").stdout
+    assert not any(char in shown for char in "\x1b\u202e\u2066\u2069\u200b")
+    assert "(+7,991 marks)" in shown
+    assert len(shown) < 2_000

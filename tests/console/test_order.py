@@ -123,3 +123,24 @@ async def test_the_policy_of_the_page_has_no_unsafe_in_it(service: Served) -> No
     assert all(nonce in page.text for nonce, page in zip(nonces, pages, strict=True))
     script = httpx.get(f"{service.url}/console/theme.js")
     assert "unsafe" not in script.headers["content-security-policy"]
+
+
+async def test_text_that_means_harm_stays_in_its_own_row(browser: Browser, service: Served) -> None:
+    mara = Person(service.url, unique("mara"))
+    place = (await mara.make(title="Pier"))["id"]
+    for body in ("a" + "\u0301" * 7_999, "\u202egnp.exe\u2066", "<img src=x onerror=alert(1)>", "mаra with another a"):
+        await mara.post(place, body)
+    page = await paste(browser, service, mara.token)
+    faults = listening(page)
+    await page.goto(f"{service.url}/console/c/{place}")
+    rows = page.locator("article")
+    await expect(rows).to_have_count(4)
+    boxes = [await rows.nth(n).bounding_box() for n in range(4)]
+    assert all(box is not None and box["height"] < 60 for box in boxes)
+    drawn = (
+        "e => [getComputedStyle(e).overflowY, getComputedStyle(e.querySelector('.whitespace-pre-wrap')).unicodeBidi]"
+    )
+    assert await rows.nth(1).evaluate(drawn) == ["clip", "isolate"]
+    assert await page.locator("img[src=x]").count() == 0
+    await check_accessible(page)
+    assert faults == []

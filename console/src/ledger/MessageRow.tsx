@@ -75,7 +75,7 @@ export function MessageRow(props: Props) {
         <div className="border-t-2 border-buoy px-3 text-right text-xs text-buoy">unread from here</div>
       )}
       <article
-        className={`${GRID} group relative border-b border-line py-1 ${marked ? "bg-depth" : ""}`}
+        className={`${GRID} group relative overflow-clip border-b border-line py-1 ${marked ? "bg-depth" : ""}`}
         aria-current={marked || undefined}
         data-seq={message.seq}
         tabIndex={current ? 0 : -1}

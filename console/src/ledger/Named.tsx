@@ -14,7 +14,7 @@ const nameable = ({ message, copy }: Props) =>
 export function NamedText(props: Props) {
   let at = 0;
   return (
-    <span className="whitespace-pre-wrap">
+    <span className="whitespace-pre-wrap [unicode-bidi:isolate]">
       {partsOf(props.message.body, nameable(props)).map((part) => {
         const key = at;
         at += part.text.length;

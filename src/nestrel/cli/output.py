@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -52,8 +53,14 @@ def _clock(moment: datetime) -> str:
     return moment.astimezone().strftime("%Y-%m-%d %H:%M")
 
 
+_MARKS = re.compile(r"([\u0300-\u036f\u0483-\u0489\u1ab0-\u1aff\u1dc0-\u1dff\u20d0-\u20ff\ufe20-\ufe2f]{8})"
+                    r"([\u0300-\u036f\u0483-\u0489\u1ab0-\u1aff\u1dc0-\u1dff\u20d0-\u20ff\ufe20-\ufe2f]+)")  # fmt: skip
+
+
 def one_line(text: str) -> str:
-    """Text that cannot steer a terminal: control characters are shown as their code points."""
+    """Text that cannot steer a terminal, or draw over its neighbours: control characters, those that turn its direction
+    among them, are shown as their code points, and of marks on one letter so many as any script has."""
+    text = _MARKS.sub(lambda found: f"{found[1]}(+{len(found[2]):,} marks)", text)
     return "".join(char if char.isprintable() else " " if char in "\n\t\r" else f"\\u{ord(char):04x}" for char in text)
 
 

@@ -10,7 +10,7 @@ from nestrel.core.rights import Action
 from nestrel.core.times import format_time
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
-from nestrel.service.models import Nothing, Until, until_of
+from nestrel.service.order_models import Nothing, Until, until_of
 from nestrel.service.routes.members import UserPath, resolve
 from nestrel.store.write import barring
 

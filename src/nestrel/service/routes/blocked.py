@@ -12,7 +12,8 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
-from nestrel.service.models import ListQuery, Nothing
+from nestrel.service.models import ListQuery
+from nestrel.service.order_models import Nothing
 from nestrel.service.routes.members import UserPath, resolve
 from nestrel.store import rows
 from nestrel.store.native import Connection

@@ -12,7 +12,7 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
-from nestrel.service.models import ConnectionsQuery
+from nestrel.service.order_models import ConnectionsQuery
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
 from nestrel.store.write import connections

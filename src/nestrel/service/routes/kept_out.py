@@ -14,7 +14,8 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
-from nestrel.service.models import ListQuery, Until, until_of
+from nestrel.service.models import ListQuery
+from nestrel.service.order_models import Until, until_of
 from nestrel.service.routes.members import UserPath, resolve
 from nestrel.store.access import see
 from nestrel.store.native import Connection

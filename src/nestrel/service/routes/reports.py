@@ -12,7 +12,7 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
-from nestrel.service.models import Report, ReportsQuery, SettleReport
+from nestrel.service.order_models import Report, ReportsQuery, SettleReport
 from nestrel.service.routes.message import SeqPath
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire

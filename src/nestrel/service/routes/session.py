@@ -10,7 +10,7 @@ from nestrel.core.rights import Action
 from nestrel.service import cookies
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
-from nestrel.service.models import Nothing
+from nestrel.service.order_models import Nothing
 from nestrel.service.tokens import Identity
 from nestrel.store.write import sessions
 

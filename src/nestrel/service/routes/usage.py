@@ -17,7 +17,7 @@ from nestrel.core.rights import Action
 from nestrel.core.times import format_time, parse_time
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
-from nestrel.service.models import UsageQuery
+from nestrel.service.order_models import UsageQuery
 from nestrel.service.questions import sealed, unsealed
 from nestrel.store.native import Connection
 from nestrel.store.read import usage
