@@ -346,6 +346,9 @@ async def test_whom_the_backend_suspends_is_out_everywhere_until_let_in(make_dat
         odd = {served: Person(served.wait_ready().url, "odd") for served in (one, two)}
         place = (await odd[one].make())["id"]
         cursor = (await call(odd[two], "GET", f"/conversations/{place}/changes")).json()["cursor"]
+        sent = (await odd[one].upload(place, b"berth plan")).json()["attachment_id"]
+        link = (await call(odd[one], "POST", f"/conversations/{place}/attachments/{sent}/link", {}, 201)).json()["url"]
+        assert httpx.get(link).status_code == 200
         waiting = asyncio.ensure_future(
             odd[two].http.get(f"/conversations/{place}/changes", params={"cursor": cursor, "wait": 30})
         )
@@ -363,6 +366,7 @@ async def test_whom_the_backend_suspends_is_out_everywhere_until_let_in(make_dat
             assert [await closed_with(first), await closed_with(second)] == [4403, 4403]
         assert (await waiting).status_code == 403
         await asyncio.wait_for(streaming, 60)
+        assert httpx.get(link).status_code == 404  # nor does what they have made work any more
         for who in odd.values():
             for method, path in (("GET", "/me"), ("GET", f"/conversations/{place}"), ("POST", "/resync")):
                 assert (await call(who, method, path, {} if method == "POST" else None)).json()["status"] == 403

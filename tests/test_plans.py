@@ -43,7 +43,7 @@ from nestrel.store.read import (
     resync,
     said,
 )  # fmt: skip
-from nestrel.store.write import at_once, repeats, uploads
+from nestrel.store.write import at_once, barring, blocks, connections, keeping_out, repeats, sessions, uploads
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members as joining
 from nestrel.store.write.uploads import Came
@@ -53,6 +53,7 @@ from tests.support import make_place
 GROWING = {
     *OWNED, "conversations", "profiles", "expiry_due", "expired_backlog", "journal", "search_blocks", "search_places",
     "person_words", "conversation_words", "attachments", "attached", "objects", "previews", "uploaded",
+    "kept_out", "blocks", "barred", "connections", "ended_sessions",
 }  # fmt: skip
 
 # Of one user, across their conversations, and of who has just joined: each with an index of its own.
@@ -96,6 +97,7 @@ async def everything_that_is_hot(database: Database) -> None:
     start = await StoreSource(database, 1_000).now()
     await joining.put(database, mara, place, "petra", None, DEFAULT_QUOTAS)
     await changing.change(database, mara, place, {"title": "Quay"})
+    await order_is_kept(database, mara, place)
     await retention.put(database, place, Rule(keep_last=20), confirmed=True)
     await sweep.step(database)
     await retention.put(database, place, Rule(keep_for=Duration.parse("P1Y")), confirmed=True)
@@ -147,6 +149,23 @@ async def everything_that_is_hot(database: Database) -> None:
         await resync.from_cursor(connection, "odd", start, 100, 1_000, (start, [place]))
         await journal.tail(connection, None)
         await journal.tail(connection, start)
+
+
+async def order_is_kept(database: Database, mara: Caller, place: UUID) -> None:
+    """What is asked for in the path of a post, of a page, or of a sign-in, about who may."""
+    await keeping_out.put(database, mara, place, "tam", None, "fog")
+    await blocks.put(database, "odd", "tam")
+    await joining.hide(database, mara, place, "mara", hidden=True)
+    async with database.read() as connection:
+        await keeping_out.page(connection, place, 10, "")
+        await blocks.page(connection, "odd", 10, "")
+        await blocks.blocked_by(connection, "tam", ["odd", "petra"])
+        await barring.barred(connection, "tam")
+        await barring.changed(connection, datetime.now(UTC), 10)
+        await sessions.ended(connection, b"x")
+        await connections.elsewhere(connection, "odd", "node")
+    await joining.hide(database, mara, place, "mara", hidden=False)
+    await keeping_out.let_in(database, mara, place, "tam")
 
 
 async def files_that_come_and_go(database: Database, writer: Writer, place: UUID) -> None:

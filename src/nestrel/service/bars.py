@@ -90,6 +90,12 @@ class Bars:
         barred = self._known.get(identity.user_id, FREE)
         return None if barred is FREE else barred.refusal(identity.issued_at, time.time())
 
+    async def suspended(self, user_id: str) -> bool:
+        """Whether somebody is suspended who does not ask themself, but made what somebody else uses."""
+        if user_id not in self._known:
+            await self.meet(user_id)
+        return self._known[user_id].suspended_until > time.time()
+
     def check(self, identity: Identity) -> None:
         """Raises `Forbidden` for whom is suspended, `Unauthenticated` for a token that was ended."""
         refusal = self.refusal(identity)

@@ -70,3 +70,4 @@ def _upgrade(connection: Connection, schema: str) -> None:
     config.attributes["connection"] = connection
     config.attributes["schema"] = schema
     command.upgrade(config, "head")
+    connection.execute(text(f"SELECT {schema}.audit_months_v1(24)"))  # two years from now on, each time anew

@@ -217,6 +217,8 @@ async def follow_link(link: str, request: Request, service: ServiceDep) -> Respo
     """The bytes of an attachment, by a link that somebody made who may still read it. Needs no token."""
     await service.load_seal()
     maker, conversation_id, attachment_id = _opened_link(service, link)
+    if await service.bars.suspended(maker.user_id):
+        raise NotFound("there is nothing at this link any more")
     try:
         shown = await _shown(service, conversation_id, attachment_id, maker)
     except (Expired, NotFound):

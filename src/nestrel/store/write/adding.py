@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from uuid import UUID
 
 from nestrel.core.problems import Forbidden
 from nestrel.core.quotas import Adding, Quotas, cannot_add, over
@@ -37,6 +38,7 @@ CROSS JOIN LATERAL (SELECT count(*) AS n FROM (
     SELECT FROM nestrel.members WHERE user_id = i.user_id AND left_at IS NULL LIMIT $2) m) held
 WHERE held.n >= $2 LIMIT 1
 """
+_EVERYONES = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND is_default"
 _FORGET = "DELETE FROM nestrel.used_today WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1"
 
 
@@ -86,17 +88,23 @@ async def check_adding(connection: Connection, caller: Caller, others: Sequence[
 
 
 async def check_room(
-    connection: Connection, caller: Caller, coming: Sequence[str], members: int, quotas: Quotas
+    connection: Connection,
+    caller: Caller,
+    coming: Sequence[str],
+    members: int,
+    quotas: Quotas,
+    conversation_id: UUID | None = None,
 ) -> None:
-    """Whether a conversation of so many `members`, those who come among them, is not too large, and none of those who
-    come is in too many.
+    """Whether a conversation of so many `members`, those who come among them, is not too large, unless it is
+    everyone's, and none of those who come is in too many.
 
     Raises:
         OverQuota: it is, or one is.
     """
     if caller.service:
         return
-    if quotas.members and members > quotas.members:
+    large = quotas.members and members > quotas.members
+    if large and not (conversation_id and await fetch(connection, _EVERYONES, conversation_id)):
         raise over("members", quotas.members, f"a conversation has at most {quotas.members:,} members")
     if quotas.memberships and await fetch(connection, _FULL, coming, quotas.memberships):
         whose = "you are" if list(coming) == [caller.user_id] else "someone of these is"

@@ -109,7 +109,7 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
             if await keeping_out.find(connection, conversation_id, caller.user_id) is not None:
                 raise unknown()
             one.check_open(now)
-            await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas)
+            await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas, conversation_id)
             await execute(connection, _USE, conversation_id, one.id)
             await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
     return conversation_id

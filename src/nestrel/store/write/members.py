@@ -112,7 +112,7 @@ async def put(
                 await _check_not_kept_out(connection, conversation_id, user_id)
                 await adding.check_adding(connection, caller, [user_id], quotas)
         if known.role is None:
-            await adding.check_room(connection, caller, [user_id], known.members + 1, quotas)
+            await adding.check_room(connection, caller, [user_id], known.members + 1, quotas, conversation_id)
         await enter(database, connection, conversation_id, user_id, known.role, role)
         if user_id != caller.user_id:
             await _record(connection, caller, conversation_id, user_id, known.role, role)
