@@ -35,7 +35,8 @@ async def test_a_conversation_is_made_shown_changed_and_closed(person: Make) -> 
     assert made["attributes"] == {"berth": 3}
     address = f"/conversations/{made['id']}"
     shown = (await odd.http.get(address)).json()
-    assert shown == {**made, "my_role": "writer"}
+    assert (shown["me"]["user_id"], shown["me"]["role"]) == (odd.user, "writer")
+    assert shown == {**made, "my_role": "writer", "me": shown["me"]}
     assert (await odd.http.patch(address, json={"title": "x"})).status_code == 403
     changed = (await mara.http.patch(address, json={"title": "Berth talk", "name": None})).json()
     assert (changed["title"], changed["name"], changed["rev"]) == ("Berth talk", None, made["rev"] + 1)

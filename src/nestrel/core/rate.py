@@ -16,7 +16,9 @@ from typing import NamedTuple
 from nestrel.core.problems import SlowDown
 
 WINDOW = 60
-_BACK = 0.2
+_BACK = 0.18
+_UNCOUNTED = 64
+"""For so many processes one keeps back too little while it does not know how many there are."""
 _KNOWN = 100_000
 
 
@@ -70,8 +72,7 @@ class _Count:
 
 
 class Rates:
-    """The counts of one process. `processes` is how many share the limits; 0, and each is asked for, while that is not
-    known."""
+    """The counts of one process. `processes` is how many share the limits; 0 while that is not known."""
 
     def __init__(self) -> None:
         self.processes = 0
@@ -90,7 +91,7 @@ class Rates:
             count = self._counts[policy.name, key] = _Count(policy.limit)
         if n == 1 and count.shut_until > now:
             raise refusal(policy, ceil(count.shut_until - now))
-        kept_back = int(policy.limit * _BACK / self.processes) if self.processes else 0
+        kept_back = int(policy.limit * _BACK / (self.processes or _UNCOUNTED))
         if count.untold + n > kept_back or count.left - count.untold - n < 0:
             return False
         count.untold += n

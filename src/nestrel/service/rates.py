@@ -106,7 +106,7 @@ class RateLimits:
             try:
                 if turn % _BEAT_TURNS == 0:
                     count = self._count = await rates.beat(self._database, self._node)
-                    # Others count this one by their next beat; until then nothing is let through unasked.
+                    # Others count this one by their next beat; until then hardly anything is let through unasked.
                     self._rates.processes = count if turn >= 2 * _BEAT_TURNS else 0
                 if self._policies:
                     await self._tell()
