@@ -54,6 +54,10 @@ class Bars:
     def knows(self, user_id: str) -> bool:
         return user_id in self._known
 
+    def is_free(self, identity: Identity) -> bool:
+        """Whether it is known that nothing stands against somebody with a token."""
+        return self._known.get(identity.user_id) is FREE and identity.session is None
+
     async def meet(self, user_id: str) -> None:
         """Read what stands against somebody who is seen for the first time."""
         async with self._database.read() as connection:

@@ -186,10 +186,11 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
     if Action.SERVE in actions and not identity.service:
         raise Forbidden("only a trusted backend (scope nestrel.service) does this")
     caller = Caller(identity.user_id, identity.service, actions, scope["request_id"])
-    if request.method in ("GET", "HEAD") or scope["path"].endswith(_ASKING):
-        await service.count_read(caller)
-    elif not scope["path"].endswith(_POSTING):
-        await service.count_command(caller)
+    if service.rates.limits_members and not identity.service:
+        if request.method in ("GET", "HEAD") or scope["path"].endswith(_ASKING):
+            await service.count_read(caller)
+        elif not scope["path"].endswith(_POSTING):
+            await service.count_command(caller)
     return caller
 
 

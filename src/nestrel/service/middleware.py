@@ -120,7 +120,15 @@ class Envelope:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
                 session = cookies.read(cookie, host) if authorization is None and cookie else None
-                await self._sign_in(scope, authorization, session)
+                try:
+                    scope["nestrel.identity"] = await (
+                        self._service.sign_in(bearer(authorization))
+                        if session is None
+                        else self._service.sign_in_by_cookie(session)
+                    )
+                except Unauthenticated:
+                    await self._count_address(scope)
+                    raise
                 if session is not None:
                     cookies.check_origin(self._service.hosts, scope["method"], origin, host)
             elif limited or (self._service.rates.address and path not in _OPEN):
@@ -141,16 +149,6 @@ class Envelope:
         finally:
             body.done()
             _record(scope, status, time.perf_counter() - started)
-
-    async def _sign_in(self, scope: Scope, authorization: str | None, session: str | None) -> None:
-        service = self._service
-        try:
-            scope["nestrel.identity"] = await (
-                service.sign_in(bearer(authorization)) if session is None else service.sign_in_by_cookie(session)
-            )
-        except Unauthenticated:
-            await self._count_address(scope)
-            raise
 
     async def _count_address(self, scope: Scope) -> None:
         rates = self._service.rates

@@ -49,6 +49,7 @@ class RateLimits:
         self.address = _policy(
             "address", settings.rate_limit_address, "requests from one address that is not signed in"
         )
+        self.limits_members = self.commands is not None or self.reads is not None
         self._policies = {one.name: one for one in (self.commands, self.reads, self.address) if one is not None}
         self._database = database
         self._node = node
