@@ -86,13 +86,13 @@ _COMMANDS = {
         "nestrel kept-out list control-room",
         'nestrel reports make control-room 638 "Says where the keys are" --token $(nestrel token odd)',
         "nestrel reports list",
-        "nestrel invitations make control-room --uses 3 --for P7D",
+        "(timeout 20 nestrel follow control-room >/dev/null &)",
         "export NESTREL_TOKEN=$(nestrel token office --service)",
-        "nestrel connections list",
-        "sleep 6; nestrel usage --by hour --days 1",
+        "sleep 6; nestrel connections list",
+        "nestrel usage --by hour --days 1",
         "nestrel audit -n 6",
     ],
-    "command-doctor": ["nestrel doctor", "nestrel --help"],
+    "command-doctor": ["nestrel doctor", "nestrel --help | tail -n 26"],
 }
 
 
@@ -259,7 +259,7 @@ async def _settings(page: Page) -> None:
     await page.get_by_role("button", name="Make an invitation link").click()
     await page.get_by_label("Invitation link").wait_for()
     await page.get_by_label("People to keep out").fill("Kaz")
-    await page.get_by_role("option").first.click()
+    await page.get_by_role("option", name="Kaz Morita").click()
     await page.get_by_label("Why").fill("Shouting on the working channel")
     await page.get_by_role("button", name="Keep out").click()
     await page.get_by_role("button", name="Let in").wait_for()

@@ -126,11 +126,9 @@ def end(client: Client, connection_id: str) -> None:
 @click.option("-n", "--count", type=click.IntRange(1), default=50, show_default=True, help="At most this many; with "
               "--json all of them unless given.")  # fmt: skip
 @as_json
-@click.pass_context
 @with_client
 def audit(
     client: Client,
-    ctx: click.Context,
     actor: str | None,
     conversation: str | None,
     days: int | None,
@@ -147,7 +145,7 @@ def audit(
         conversation_id=None if conversation is None else client.find(conversation).id,
     )
     if as_json:
-        given = ctx.get_parameter_source("count") is not click.core.ParameterSource.DEFAULT
+        given = click.get_current_context().get_parameter_source("count") is not click.core.ParameterSource.DEFAULT
         for one in islice(found, count) if given else found:
             output.json_line(one)
         return
