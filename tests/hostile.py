@@ -138,7 +138,7 @@ async def never_signed_in(served: Served, count: int) -> float:
         begun = time.perf_counter()
         assert (await odd.post(place)).status_code == 201
         slowest = max(slowest, time.perf_counter() - begun)
-        await asyncio.sleep(0.1)
+        await asyncio.wait({waiting}, timeout=0.1)
     assert {one.close_code for one in opened} == {4401}
     await odd.http.aclose()
     return slowest

@@ -9,11 +9,11 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any, ClassVar, TypeVar
 from urllib.parse import quote
 from uuid import UUID, uuid4
 
@@ -30,6 +30,8 @@ from nestrel.store import schema
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import conversations
+
+Found = TypeVar("Found")
 
 PATIENCE = 120.0
 """Seconds after which a condition that a test waits for is taken for one that never comes. Nothing measures time by it:
@@ -152,6 +154,15 @@ def until(condition: Callable[[], bool], *, seconds: float = PATIENCE, explain: 
         if time.monotonic() > deadline:
             raise AssertionError(f"not so within {seconds} s\n{explain()[-3000:]}")
         time.sleep(0.02)
+
+
+async def once(look: Callable[[], Awaitable[Found]], enough: Callable[[Found], bool]) -> Found:
+    """What is found by looking again and again, once it is enough."""
+    deadline = time.monotonic() + PATIENCE
+    while not enough(found := await look()):
+        assert time.monotonic() < deadline, f"not so within {PATIENCE} s: {str(found)[:3000]}"
+        await asyncio.sleep(0.02)
+    return found
 
 
 class Person:

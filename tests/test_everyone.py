@@ -7,17 +7,13 @@ from collections.abc import Callable
 from typing import Any
 
 from nestrel.core import limits
-from tests.support import Person, Served, unique
+from tests.support import Person, Served, once, unique
 
 Make = Callable[..., Person]
 
 
 async def until_members(who: Person, place: str, count: int) -> None:
-    for _ in range(600):
-        if (await who.http.get(f"/conversations/{place}")).json()["members"] == count:
-            return
-        await asyncio.sleep(0.05)
-    raise AssertionError("they are not joined")
+    await once(lambda: who.http.get(f"/conversations/{place}"), lambda answer: answer.json()["members"] == count)
 
 
 async def test_everyone_is_in_what_is_everyones_and_who_leaves_stays_away(own: Served) -> None:

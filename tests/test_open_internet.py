@@ -3,7 +3,6 @@ than serve."""
 
 from __future__ import annotations
 
-import asyncio
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
@@ -15,7 +14,7 @@ from sqlalchemy.engine import make_url
 
 from nestrel.store import roles
 from nestrel.store.database import Database
-from tests.support import Person, Served, unique
+from tests.support import Person, Served, once, unique
 from tests.test_cli import make_run
 
 SHIPPED = tomllib.loads((Path(__file__).parents[1] / "deploy/nestrel.toml").read_text())
@@ -70,16 +69,12 @@ async def test_all_that_members_do_works_with_the_role_and_the_settings_that_are
         assert (await mara.http.put(f"{here}/kept-out/odd", json={})).status_code == 201
         assert (await office.http.put("/people/odd/suspension", json={})).status_code == 201
         assert (await office.http.post("/erasures", json={"user_id": "odd", "confirm": True})).status_code == 201
-        for _ in range(300):
-            if all(one["finished_at"] for one in (await office.http.get("/erasures")).json()["items"]):
-                break
-            await asyncio.sleep(0.1)
+        await once(
+            lambda: office.http.get("/erasures"),
+            lambda answer: all(one["finished_at"] for one in answer.json()["items"]),
+        )
         assert (await office.http.get("/audit")).json()["items"]
-        for _ in range(100):
-            if used := (await office.http.get("/usage")).json()["items"]:
-                break
-            await asyncio.sleep(0.1)
-        assert used
+        await once(lambda: office.http.get("/usage"), lambda answer: bool(answer.json()["items"]))
         assert (await mara.http.delete(here)).status_code == 204
         bugs = [line[:500] for line in served.log().splitlines() if '"level":"error"' in line or "failed" in line]
         assert bugs == []

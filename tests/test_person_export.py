@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
 import io
 import json
 import os
 import subprocess
 import zipfile
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy.engine import make_url
 
-from tests.support import Person, Served, unique
+from tests.support import Person, Served, once, unique
 
 Make = Callable[..., Person]
 
@@ -86,16 +86,14 @@ async def test_an_erasure_leaves_no_word_of_a_person_in_the_database_or_in_files
     await mara.http.put(f"{here}/retention", json={"keep_last": 3, "then": "archive", "confirm": True})
     await office.http.post("/retention/run")
     begun = (await office.http.post("/erasures", json={"user_id": "odd", "confirm": True})).json()
-    for _ in range(600):
+
+    async def left() -> tuple[bool, list[str], list[Path]]:
         state = (await office.http.get(f"/erasures/{begun['id']}")).json()
-        found = _dump(postgres, own)
+        lines = [line[:200] for line in _dump(postgres, own).splitlines() if mark in line]
         files = [path for path in own.files.rglob("*") if path.is_file() and mark.encode() in path.read_bytes()]
-        if state["finished_at"] and mark not in found and not files:
-            break
-        await asyncio.sleep(0.1)
-    lines = [line[:200] for line in found.splitlines() if mark in line]
-    assert (lines, files) == ([], [])
-    assert state["finished_at"] is not None
+        return state["finished_at"] is not None, lines, files
+
+    await once(left, lambda found: found == (True, [], []))
     assert (await mara.http.get(f"{here}/kept-out")).json()["items"][0]["user_id"] == "tam"
 
 

@@ -14,7 +14,7 @@ from uuid import uuid4
 from nestrel.core.usage import EDITS, POSTS, Counted, Meter, Peaks
 from nestrel.store.database import Database
 from nestrel.store.write import usage
-from tests.support import Person, Served, unique
+from tests.support import Person, Served, once, unique
 
 
 async def used(office: Person, **query: str) -> list[dict[str, Any]]:
@@ -26,18 +26,16 @@ async def used(office: Person, **query: str) -> list[dict[str, Any]]:
 
 async def until_used(office: Person, enough: Callable[[dict[str, Any]], bool], **query: str) -> dict[str, Any]:
     """The sums of a question, once they are as they should become; an hour may end meanwhile."""
-    for _ in range(400):
+
+    async def sums() -> dict[str, Any]:
         items = await used(office, **query)
         fields = ("posts", "edits", "removals", "reactions", "receipts", "deliveries")
-        sums = {field: sum(item[field] for item in items) for field in fields}
-        sums |= {
-            field: max((item[field] for item in items), default=0)
-            for field in ("people", "connections_peak", "stored_bytes")
+        most = ("people", "connections_peak", "stored_bytes")
+        return {field: sum(item[field] for item in items) for field in fields} | {
+            field: max((item[field] for item in items), default=0) for field in most
         }
-        if enough(sums):
-            return sums
-        await asyncio.sleep(0.1)
-    raise AssertionError(sums)
+
+    return await once(sums, enough)
 
 
 async def test_every_command_counts_once_whatever_its_door_and_process(make_database: Callable[[], str]) -> None:
