@@ -111,6 +111,16 @@ async def test_headers_have_limits_in_size_number_and_time(own: Served) -> None:
     assert set(statuses) == {401, 408}
 
 
+async def test_it_is_the_client_that_ends_an_idle_connection(own: Served) -> None:
+    raw = await Raw.open(own)
+    await raw.say(HEAD, "\r\n")
+    assert await raw.status() == 401
+    answered = time.monotonic()
+    await raw.ended()
+    assert time.monotonic() - answered > 2 * (httpx.Limits().keepalive_expiry or 0)
+    raw.close()
+
+
 async def test_a_body_that_stops_coming_is_not_waited_for(own: Served) -> None:
     mara = Person(own.url, "mara")
     raw = await Raw.open(own)

@@ -110,6 +110,7 @@ def _server(settings: Settings) -> DrainingServer:
         ws_per_message_deflate=False,
         log_config=None,
         access_log=False,
+        timeout_keep_alive=limits.IDLE_SECONDS,
         timeout_graceful_shutdown=max(1, round(settings.drain_seconds)),
         server_header=False,
         backlog=_BACKLOG,
