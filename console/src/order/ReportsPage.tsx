@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { answered } from "../api/client";
+import { PagedPlace } from "../app/PagedPlace";
 import { useSeat } from "../app/seatContext";
 import { Button } from "../app/ui";
 import { useObservable } from "../app/useObservable";
@@ -47,63 +48,57 @@ export function ReportsPage() {
     return mine ? titleOf(mine, seat.profiles) : id;
   };
   return (
-    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
-      <div className="flex items-center gap-3 border-b border-line px-3 py-2">
-        <h2 className="font-semibold">Reports</h2>
-        <select
-          aria-label="Which"
-          value={state}
-          onChange={(event) => setState(event.target.value as "open" | "done")}
-          className="border border-line bg-paper px-2 py-1"
-        >
-          <option value="open">open</option>
-          <option value="done">settled</option>
-        </select>
-      </div>
-      <div className="min-h-0 overflow-y-auto">
-        {(problem || found.error) && (
-          <p role="alert" className="p-3 text-buoy">
-            {problem || found.error?.message}
-          </p>
-        )}
-        {found.isSuccess && items.length === 0 && (
-          <p className="p-4 text-faint">
-            {state === "open" ? "Nothing is reported where you judge." : "Nothing has been settled."}
-          </p>
-        )}
-        <ul>
-          {items.map((one) => (
-            <li key={one.report_id} className="grid gap-1 border-b border-line px-3 py-2">
-              <div className="flex items-baseline gap-3">
-                <span className="min-w-0 flex-1">
-                  <strong className="text-buoy">{one.reason}</strong>
-                  <span className="text-faint"> — {nameOf(one.reported_by)}</span>
-                </span>
-                <time className="sounding text-faint" title={exactTime(one.reported_at)}>
-                  {shortTime(one.reported_at)}
-                </time>
-                <Button onClick={() => void settle(one.report_id, state === "open" ? "done" : "open")}>
-                  {state === "open" ? "Settle" : "Open again"}
-                </Button>
-              </div>
-              <blockquote className="border-l-2 border-line pl-2 break-words whitespace-pre-wrap">
-                {one.message ? one.message.body || "(attachments alone)" : "what it said is no longer kept"}
-              </blockquote>
-              <span className="text-xs text-faint">
-                {nameOf(one.author_id)} in{" "}
-                <Link to={`/c/${one.conversation_id}?at=${one.seq}`} className="underline">
-                  {placeOf(one.conversation_id)}, {one.seq}
-                </Link>
+    <PagedPlace
+      found={found}
+      problem={problem}
+      more="Older"
+      head={
+        <>
+          <h2 className="font-semibold">Reports</h2>
+          <select
+            aria-label="Which"
+            value={state}
+            onChange={(event) => setState(event.target.value as "open" | "done")}
+            className="border border-line bg-paper px-2 py-1"
+          >
+            <option value="open">open</option>
+            <option value="done">settled</option>
+          </select>
+        </>
+      }
+    >
+      {found.isSuccess && items.length === 0 && (
+        <p className="p-4 text-faint">
+          {state === "open" ? "Nothing is reported where you judge." : "Nothing has been settled."}
+        </p>
+      )}
+      <ul>
+        {items.map((one) => (
+          <li key={one.report_id} className="grid gap-1 border-b border-line px-3 py-2">
+            <div className="flex items-baseline gap-3">
+              <span className="min-w-0 flex-1">
+                <strong className="text-buoy">{one.reason}</strong>
+                <span className="text-faint"> — {nameOf(one.reported_by)}</span>
               </span>
-            </li>
-          ))}
-        </ul>
-        {found.hasNextPage && (
-          <div className="p-3">
-            <Button onClick={() => void found.fetchNextPage()}>Older</Button>
-          </div>
-        )}
-      </div>
-    </main>
+              <time className="sounding text-faint" title={exactTime(one.reported_at)}>
+                {shortTime(one.reported_at)}
+              </time>
+              <Button onClick={() => void settle(one.report_id, state === "open" ? "done" : "open")}>
+                {state === "open" ? "Settle" : "Open again"}
+              </Button>
+            </div>
+            <blockquote className="border-l-2 border-line pl-2 break-words whitespace-pre-wrap">
+              {one.message ? one.message.body || "(attachments alone)" : "what it said is no longer kept"}
+            </blockquote>
+            <span className="text-xs text-faint">
+              {nameOf(one.author_id)} in{" "}
+              <Link to={`/c/${one.conversation_id}?at=${one.seq}`} className="underline">
+                {placeOf(one.conversation_id)}, {one.seq}
+              </Link>
+            </span>
+          </li>
+        ))}
+      </ul>
+    </PagedPlace>
   );
 }

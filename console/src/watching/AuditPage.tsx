@@ -1,9 +1,9 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answered, type Profile } from "../api/client";
+import { Columns, PagedPlace } from "../app/PagedPlace";
 import { PersonField } from "../app/PersonField";
 import { useSeat } from "../app/seatContext";
-import { Button } from "../app/ui";
 import { exactTime, shortTime } from "../lib/format";
 
 /** What people with a role did to others; for a trusted backend. */
@@ -28,62 +28,47 @@ export function AuditPage() {
   });
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
   return (
-    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
-      <div className="flex flex-wrap items-center gap-3 border-b border-line px-3 py-2">
-        <h2 className="font-semibold">Audit</h2>
-        <div className="w-60">
-          <PersonField id="audit-actor" label="Done by" chosen={actor} onChange={setActor} most={1} />
-        </div>
-        <span className="text-xs text-faint">It is only ever added to.</span>
-      </div>
-      <div className="min-h-0 overflow-auto">
-        {found.error && (
-          <p role="alert" className="p-3 text-buoy">
-            {found.error.message}
-          </p>
-        )}
-        {found.isSuccess && items.length === 0 && <p className="p-4 text-faint">Nothing was done.</p>}
-        <table className="w-full">
-          <caption className="sr-only">Acts, newest first</caption>
-          <thead>
-            <tr className="border-b border-line text-left text-xs text-faint">
-              {["When", "Who", "Did", "To", "Where", "Values"].map((name) => (
-                <th key={name} scope="col" className="px-3 py-1 font-normal">
-                  {name}
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {items.map((one) => (
-              <tr key={one.audit_id} className="border-b border-line align-top">
-                <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
-                  {shortTime(one.at)}
-                </td>
-                <td className="max-w-40 truncate px-3 py-1">{one.actor}</td>
-                <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
-                <td className="max-w-40 truncate px-3 py-1">{one.user_id}</td>
-                <td
-                  className="sounding px-3 py-1 whitespace-nowrap text-faint"
-                  title={one.conversation_id ?? ""}
-                >
-                  {one.conversation_id?.slice(-6)} {one.seq}
-                </td>
-                <td className="sounding max-w-96 px-3 py-1 break-words">
-                  {valuesOf(one.before, one.after)}
-                  {one.reason && <span className="block font-sans text-faint">{one.reason}</span>}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {found.hasNextPage && (
-          <div className="p-3">
-            <Button onClick={() => void found.fetchNextPage()}>Older</Button>
+    <PagedPlace
+      found={found}
+      more="Older"
+      head={
+        <>
+          <h2 className="font-semibold">Audit</h2>
+          <div className="w-60">
+            <PersonField id="audit-actor" label="Done by" chosen={actor} onChange={setActor} most={1} />
           </div>
-        )}
-      </div>
-    </main>
+          <span className="text-xs text-faint">It is only ever added to.</span>
+        </>
+      }
+    >
+      {found.isSuccess && items.length === 0 && <p className="p-4 text-faint">Nothing was done.</p>}
+      <table className="w-full">
+        <caption className="sr-only">Acts, newest first</caption>
+        <Columns names={["When", "Who", "Did", "To", "Where", "Values"]} />
+        <tbody>
+          {items.map((one) => (
+            <tr key={one.audit_id} className="border-b border-line align-top">
+              <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
+                {shortTime(one.at)}
+              </td>
+              <td className="max-w-40 truncate px-3 py-1">{one.actor}</td>
+              <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
+              <td className="max-w-40 truncate px-3 py-1">{one.user_id}</td>
+              <td
+                className="sounding px-3 py-1 whitespace-nowrap text-faint"
+                title={one.conversation_id ?? ""}
+              >
+                {one.conversation_id?.slice(-6)} {one.seq}
+              </td>
+              <td className="sounding max-w-96 px-3 py-1 break-words">
+                {valuesOf(one.before, one.after)}
+                {one.reason && <span className="block font-sans text-faint">{one.reason}</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </PagedPlace>
   );
 }
 

@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answered } from "../api/client";
+import { Columns, PagedPlace } from "../app/PagedPlace";
 import { useSeat } from "../app/seatContext";
 import { Button } from "../app/ui";
 import { count, counted, exactTime, shortTime } from "../lib/format";
@@ -37,66 +38,49 @@ export function ConnectionsPage() {
   const items = pages.flatMap((page) => page.items);
   const nameOf = (id: string) => pages.map((page) => page.profiles[id]).find(Boolean)?.display_name ?? id;
   return (
-    <main className="grid min-h-0 grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr]">
-      <div className="flex items-baseline gap-3 border-b border-line px-3 py-2">
-        <h2 className="font-semibold">Connections</h2>
-        <span className="sounding text-faint" role="status">
-          {found.isSuccess
-            ? `${counted(items.length, "connection")}${found.hasNextPage ? " shown" : ""}`
-            : ""}
-        </span>
-      </div>
-      <div className="min-h-0 overflow-auto">
-        {(problem || found.error) && (
-          <p role="alert" className="p-3 text-buoy">
-            {problem || found.error?.message}
-          </p>
-        )}
-        <table className="w-full">
-          <caption className="sr-only">Open sockets and streams</caption>
-          <thead>
-            <tr className="border-b border-line text-left text-xs text-faint">
-              {["Person", "Kind", "Since", "Follows", "Behind in", "Process"].map((name) => (
-                <th key={name} scope="col" className="px-3 py-1 font-normal">
-                  {name}
-                </th>
-              ))}
-              <th scope="col">
-                <span className="sr-only">End</span>
-              </th>
+    <PagedPlace
+      found={found}
+      problem={problem}
+      more="More"
+      head={
+        <>
+          <h2 className="font-semibold">Connections</h2>
+          <span className="sounding text-faint" role="status">
+            {found.isSuccess
+              ? `${counted(items.length, "connection")}${found.hasNextPage ? " shown" : ""}`
+              : ""}
+          </span>
+        </>
+      }
+    >
+      <table className="w-full">
+        <caption className="sr-only">Open sockets and streams</caption>
+        <Columns names={["Person", "Kind", "Since", "Follows", "Behind in", "Process"]} last="End" />
+        <tbody>
+          {items.map((one) => (
+            <tr key={one.connection_id} className="border-b border-line">
+              <td className="max-w-60 truncate px-3 py-1">
+                {nameOf(one.user_id)} <span className="sounding text-faint">{one.user_id}</span>
+              </td>
+              <td className="px-3">{one.kind}</td>
+              <td className="sounding px-3" title={exactTime(one.since)}>
+                {shortTime(one.since)}
+              </td>
+              <td className="sounding px-3">{count(one.follows)}</td>
+              <td className={`sounding px-3 ${one.behind ? "text-buoy" : ""}`}>{count(one.behind)}</td>
+              <td className="sounding px-3 text-faint">{one.process}</td>
+              <td className="px-3 text-right">
+                <Button
+                  aria-label={`End the connection of ${one.user_id}`}
+                  onClick={() => void end(one.connection_id)}
+                >
+                  End
+                </Button>
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {items.map((one) => (
-              <tr key={one.connection_id} className="border-b border-line">
-                <td className="max-w-60 truncate px-3 py-1">
-                  {nameOf(one.user_id)} <span className="sounding text-faint">{one.user_id}</span>
-                </td>
-                <td className="px-3">{one.kind}</td>
-                <td className="sounding px-3" title={exactTime(one.since)}>
-                  {shortTime(one.since)}
-                </td>
-                <td className="sounding px-3">{count(one.follows)}</td>
-                <td className={`sounding px-3 ${one.behind ? "text-buoy" : ""}`}>{count(one.behind)}</td>
-                <td className="sounding px-3 text-faint">{one.process}</td>
-                <td className="px-3 text-right">
-                  <Button
-                    aria-label={`End the connection of ${one.user_id}`}
-                    onClick={() => void end(one.connection_id)}
-                  >
-                    End
-                  </Button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {found.hasNextPage && (
-          <div className="p-3">
-            <Button onClick={() => void found.fetchNextPage()}>More</Button>
-          </div>
-        )}
-      </div>
-    </main>
+          ))}
+        </tbody>
+      </table>
+    </PagedPlace>
   );
 }

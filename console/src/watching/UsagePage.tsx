@@ -7,7 +7,7 @@ import { useSeat } from "../app/seatContext";
 import { Button } from "../app/ui";
 import { bytesText, count } from "../lib/format";
 import { Chart } from "./Chart";
-import { csvOf, daysBack, labelOf, type Usage } from "./usage";
+import { COUNTS, csvOf, daysBack, labelOf, type Usage } from "./usage";
 
 type Query = NonNullable<paths["/v1/usage"]["get"]["parameters"]["query"]>;
 type UsagePageOf = components["schemas"]["UsagePage"];
@@ -142,16 +142,6 @@ function Choice(props: { label: string; value: string; values: string[]; onChang
 }
 
 function Table({ items, by }: { items: Usage[]; by: "hour" | "day" }) {
-  const columns = [
-    "posts",
-    "edits",
-    "removals",
-    "reactions",
-    "receipts",
-    "deliveries",
-    "connections_peak",
-    "people",
-  ] as const;
   return (
     <div className="mt-4 overflow-x-auto">
       <table className="sounding w-full text-right">
@@ -161,7 +151,7 @@ function Table({ items, by }: { items: Usage[]; by: "hour" | "day" }) {
             <th scope="col" className="text-left font-normal">
               {by} (UTC)
             </th>
-            {columns.map((name) => (
+            {COUNTS.map((name) => (
               <th key={name} scope="col" className="px-2 font-normal">
                 {name === "connections_peak" ? "peak" : name}
               </th>
@@ -177,7 +167,7 @@ function Table({ items, by }: { items: Usage[]; by: "hour" | "day" }) {
               <th scope="row" className="text-left font-normal">
                 {labelOf(one.at, by)}
               </th>
-              {columns.map((name) => (
+              {COUNTS.map((name) => (
                 <td key={name} className="px-2">
                   {count(one[name])}
                 </td>

@@ -2,9 +2,8 @@ import type { components } from "../api/schema";
 
 export type Usage = components["schemas"]["Usage"];
 
-const FIELDS = [
-  "at",
-  "id",
+/** What is counted, in the order in which it is shown. */
+export const COUNTS = [
   "posts",
   "edits",
   "removals",
@@ -13,8 +12,9 @@ const FIELDS = [
   "deliveries",
   "connections_peak",
   "people",
-  "stored_bytes",
 ] as const;
+
+const FIELDS = ["at", "id", ...COUNTS, "stored_bytes"] as const;
 
 /** The beginning of so many days ago, RFC 3339. */
 export const daysBack = (days: number, now: Date = new Date()): string =>
