@@ -46,8 +46,8 @@ HEADERS = 100
 HEAD_SECONDS = 10
 """In which the headers of a request have to come."""
 IDLE_SECONDS = 15
-"""How long a connection is kept between two requests. Longer than usual clients keep theirs (5 s): a client that ends it
-loses nothing, but a request that is on its way when the service ends it has no answer."""
+"""How long a connection is kept between two requests. Longer than usual clients keep theirs (5 s): a client that ends
+it loses nothing, but a request that is on its way when the service ends it has no answer."""
 BODY_PAUSE_SECONDS = 10
 BODY_SECONDS = 120
 """How long a body may pause, and take in all."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from nestrel.core.cursors import CursorSeal
+from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
+from nestrel.store import rows
 from nestrel.store.read.changes import Changes
 
 
@@ -17,3 +19,16 @@ def addressed(seal: CursorSeal, member: str, changes: Changes) -> str:
     id_, start = changes.conversation_id, changes.start
     base = None if start is None else seal.conversation(member, id_, start)
     return written(base, seal.conversation(member, id_, changes.end), changes.tail())
+
+
+def frame_of(event: Event) -> bytes:
+    """An event as a frame of a WebSocket."""
+    if isinstance(event, Delivery):
+        return written(event.base, event.cursor, event.tail, opening='{"type":"changes",').encode()
+    if isinstance(event, Ended):
+        frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
+    elif isinstance(event, Rewound):
+        frame = {"type": "rewound"}
+    else:
+        frame = {"type": "checkpoint", "cursor": event.cursor}
+    return rows.dump(frame)

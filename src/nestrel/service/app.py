@@ -10,11 +10,11 @@ from starlette.routing import WebSocketRoute
 
 from nestrel import __version__
 from nestrel.service import access, console, doors, problems
+from nestrel.service.door import Live
 from nestrel.service.front import Front
 from nestrel.service.middleware import Envelope
 from nestrel.service.routes import operations
 from nestrel.service.settings import Settings
-from nestrel.service.socket import Live
 from nestrel.service.state import Service
 
 _DESCRIPTION = (

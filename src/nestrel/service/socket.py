@@ -17,7 +17,7 @@ from typing import Any
 
 import orjson
 import structlog
-from starlette.types import Receive, Scope, Send
+from starlette.types import Receive, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from nestrel.core import limits
@@ -31,10 +31,10 @@ from nestrel.core.problems import (
     Unauthenticated,
     fault,
 )
-from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
+from nestrel.live.deliveries import Delivery
 from nestrel.live.following import Following
-from nestrel.service import frames, metrics, problems, upgrade
-from nestrel.service.addressing import written
+from nestrel.service import frames, metrics, upgrade
+from nestrel.service.addressing import frame_of
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
 from nestrel.service.state import Service
@@ -45,25 +45,6 @@ from nestrel.store.access import Caller
 log = structlog.get_logger()
 
 GOING_AWAY, FAILED, TRY_LATER, SIGN_IN_AGAIN, TOO_MANY, ABUSE = 1001, 1011, 1013, 4401, 4403, 4429
-
-
-class Live:
-    """The ASGI application behind `/v1/live`."""
-
-    def __init__(self, service: Service) -> None:
-        self._service = service
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        self._service.proxies.look_behind(scope)
-        socket = WebSocket(scope, receive, send)
-        refusal = await upgrade.refusal(self._service, socket)
-        if refusal is not None:
-            await socket.send_denial_response(problems.response(refusal, None))
-            connection = scope.get("nestrel.connection")
-            if connection is not None:
-                connection.denied()
-            return
-        await Session(self._service, socket, receive, send).run()
 
 
 class Session:
@@ -217,8 +198,7 @@ class Session:
         except TimeoutError:
             self.close(SIGN_IN_AGAIN, "no sign_in within 10 s")
         except Problem as problem:
-            self.refuse(None, problem)
-            self.close(TOO_MANY if isinstance(problem, Forbidden) else SIGN_IN_AGAIN, problem.title)
+            self._turn_away(None, problem)
         except orjson.JSONDecodeError:
             self.refuse(None, InvalidRequest("the frame is not JSON", errors=[fault("", "is not JSON")]))
             self.close(SIGN_IN_AGAIN, "the first frame must be sign_in")
@@ -228,25 +208,24 @@ class Session:
         """Sign in, or go on with a newer token of the same user; a token that is not accepted ends the connection."""
         try:
             identity = await self.service.sign_in(frame.token)
-            if self._seat is None and not await self._has_seat(identity, frame.ref):
-                return
+            if self._seat is None:
+                await self.service.check_seats(identity)
             if self._identity is not None and identity.user_id != self._identity.user_id and not self._replaceable:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
-        except (Unauthenticated, Forbidden) as problem:
-            self.refuse(frame.ref, problem)
-            self.close(SIGN_IN_AGAIN if isinstance(problem, Unauthenticated) else TOO_MANY, problem.detail[:100])
-        else:
             self._signed_in(identity, frame.ref)
+        except (Unauthenticated, Forbidden, OverQuota, StoreUnavailable) as problem:
+            if isinstance(problem, StoreUnavailable) and self._seat is not None:
+                raise  # what it has signed in with holds until it runs out
+            self._turn_away(frame.ref, problem)
 
-    async def _has_seat(self, identity: Identity, ref: str | int | None) -> bool:
-        """Whether there is room for one more connection; otherwise it is told so, and ends."""
-        try:
-            await self.service.check_seats(identity)
-        except (OverQuota, StoreUnavailable) as problem:
-            self.refuse(ref, problem)
-            self.close(TOO_MANY if isinstance(problem, OverQuota) else TRY_LATER, problem.detail[:100])
-            return False
-        return True
+    def _turn_away(self, ref: str | int | None, problem: Problem) -> None:
+        """Refuse a sign-in, and end the connection."""
+        self.refuse(ref, problem)
+        if isinstance(problem, StoreUnavailable):
+            code = TRY_LATER
+        else:
+            code = TOO_MANY if isinstance(problem, Forbidden | OverQuota) else SIGN_IN_AGAIN
+        self.close(code, problem.detail[:100])
 
     @property
     def _replaceable(self) -> bool:
@@ -255,16 +234,12 @@ class Session:
         return self._identity is not None and self._identity.session is not None and not self._used
 
     def _signed_in(self, identity: Identity, ref: str | int | None) -> None:
+        """Raises `OverQuota`, `StoreUnavailable` when there is no room for one more connection."""
         if self._seat is not None and self._seat != identity.user_id:
             self.service.seats.leave(self)
             self._seat = None
         if self._seat is None:
-            try:
-                self.service.seats.take(identity.user_id, self, service=identity.service)
-            except (OverQuota, StoreUnavailable) as problem:
-                self.refuse(ref, problem)
-                self.close(TOO_MANY if isinstance(problem, OverQuota) else TRY_LATER, problem.detail[:100])
-                return
+            self.service.seats.take(identity.user_id, self, service=identity.service)
             self._seat = identity.user_id
         less = self._identity is not None and self._identity.service and not identity.service
         self._identity = identity
@@ -392,7 +367,7 @@ class Session:
                     await self._outlet.first_of(self._out)
                     self._room.set()
                 if event is not None:
-                    text = _text(event)
+                    text = frame_of(event)
                     await self._outlet.send([text], len(text))
                 continue
             self._something.clear()
@@ -412,15 +387,3 @@ class Session:
             else:
                 self._something.clear()
                 await self._something.wait()
-
-
-def _text(event: Event) -> bytes:
-    if isinstance(event, Delivery):
-        return written(event.base, event.cursor, event.tail, opening='{"type":"changes",').encode()
-    if isinstance(event, Ended):
-        frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
-    elif isinstance(event, Rewound):
-        frame = {"type": "rewound"}
-    else:
-        frame = {"type": "checkpoint", "cursor": event.cursor}
-    return rows.dump(frame)

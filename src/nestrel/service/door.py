@@ -1,0 +1,29 @@
+"""The way in for WebSockets."""
+
+from __future__ import annotations
+
+from starlette.types import Receive, Scope, Send
+from starlette.websockets import WebSocket
+
+from nestrel.service import problems, upgrade
+from nestrel.service.socket import Session
+from nestrel.service.state import Service
+
+
+class Live:
+    """The ASGI application behind `/v1/live`."""
+
+    def __init__(self, service: Service) -> None:
+        self._service = service
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        self._service.proxies.look_behind(scope)
+        socket = WebSocket(scope, receive, send)
+        refusal = await upgrade.refusal(self._service, socket)
+        if refusal is not None:
+            await socket.send_denial_response(problems.response(refusal, None))
+            connection = scope.get("nestrel.connection")
+            if connection is not None:
+                connection.denied()
+            return
+        await Session(self._service, socket, receive, send).run()
