@@ -272,3 +272,10 @@ class Wire:
         answer = await self.command(type="unfollow", conversation_id=str(uuid4()))
         assert answer["type"] == "done"
         assert self.kept == []
+
+
+async def call(who: Person, method: str, path: str, body: Any = None, status: int | None = None) -> httpx.Response:
+    """A request of somebody; `status` is what it has to be answered with."""
+    answer = await who.http.request(method, path, json=body)
+    assert status is None or answer.status_code == status, (path, answer.status_code, answer.text)
+    return answer
