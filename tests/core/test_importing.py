@@ -13,10 +13,7 @@ from hypothesis import strategies as st
 
 from nestrel.client import importing
 from nestrel.client.importing import Importer
-from nestrel.core.kept_objects import (
-    ImportAnswer,
-    RefusedLine,
-)
+from nestrel.core.kept_objects import ImportAnswer, RefusedLine
 
 
 class Store:

@@ -12,10 +12,7 @@ from typing import Any, NamedTuple
 
 import orjson
 
-from nestrel.core.kept_objects import (
-    ImportAnswer,
-    RefusedLine,
-)
+from nestrel.core.kept_objects import ImportAnswer, RefusedLine
 
 _END = orjson.Fragment(b"\n")
 CHUNK_LINES = 4_000

@@ -9,9 +9,7 @@ from urllib.parse import quote
 from uuid import uuid4
 
 from nestrel.client.transport import Transport
-from nestrel.core.kept_objects import (
-    ArchivePage,
-)
+from nestrel.core.kept_objects import ArchivePage
 from nestrel.core.objects import (
     Attachment,
     EarlierBody,

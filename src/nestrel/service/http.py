@@ -178,8 +178,7 @@ _POSTING = ("/messages", "/messages/batch")
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
     """Who asks, through a door for what. A call that changes something is counted as a command, any
-    other as a read. Raises `Forbidden` for
-    what only a trusted backend does."""
+    other as a read. Raises `Forbidden` for what only a trusted backend does."""
     scope = request.scope
     identity: Identity = scope["nestrel.identity"]
     actions = actions_of(scope["route"].endpoint)

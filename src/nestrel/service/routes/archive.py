@@ -9,9 +9,7 @@ from uuid import UUID
 from fastapi import APIRouter, Path, Query, Request
 from starlette.responses import Response
 
-from nestrel.core.kept_objects import (
-    ArchivePage,
-)
+from nestrel.core.kept_objects import ArchivePage
 from nestrel.core.problems import NotFound
 from nestrel.core.rights import Action
 from nestrel.service.access import does

@@ -10,11 +10,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 
 from nestrel.core.ids import uuid7
-from nestrel.core.kept_objects import (
-    Erasure,
-    ErasurePage,
-    ErasurePreview,
-)
+from nestrel.core.kept_objects import Erasure, ErasurePage, ErasurePreview
 from nestrel.core.problems import ConfirmNeeded, NotFound
 from nestrel.core.rights import Action
 from nestrel.service.access import does

@@ -8,11 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 from starlette.responses import Response
 
-from nestrel.core.kept_objects import (
-    RetentionPreview,
-    RetentionRule,
-    RetentionRun,
-)
+from nestrel.core.kept_objects import RetentionPreview, RetentionRule, RetentionRun
 from nestrel.core.retention import NO_RULE, Rule, Then
 from nestrel.core.rights import Action
 from nestrel.service import retention_models as models

@@ -12,9 +12,7 @@ from starlette.responses import StreamingResponse
 
 from nestrel.core import limits
 from nestrel.core.commands import Post
-from nestrel.core.kept_objects import (
-    ImportAnswer,
-)
+from nestrel.core.kept_objects import ImportAnswer
 from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
 from nestrel.core.rights import Action
 from nestrel.service import importing
