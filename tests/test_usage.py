@@ -69,13 +69,17 @@ async def test_every_command_counts_once_whatever_its_door_and_process(make_data
         assert sums["deliveries"] >= 1
         of_place = await until_used(office, lambda s: s["posts"] == 6, of="conversation", id=place)
         assert (of_place["deliveries"], of_place["people"], of_place["stored_bytes"]) == (sums["deliveries"], 2, 14)
+        assert of_place["connections_peak"] == 1
         of_odd = await until_used(office, lambda s: s["posts"] == 3, of="person", id="odd", by="day")
         assert (of_odd["deliveries"], of_odd["reactions"], of_odd["connections_peak"]) == (sums["deliveries"], 1, 1)
         assert [one["id"] for one in await used(office, of="person")] == ["mara", "odd"]
         table = await office.http.get("/usage", params={"of": "person"}, headers={"Accept": "text/csv"})
         assert table.headers["content-type"].startswith("text/csv")
         rows = list(csv.DictReader(io.StringIO(table.text)))
-        assert [(row["id"], row["posts"]) for row in rows] == [("mara", "3"), ("odd", "3")]
+        assert {row["id"]: (row["posts"], row["stored_bytes"]) for row in rows} == {
+            "mara": ("3", "11"),
+            "odd": ("3", "3"),
+        }
         first = (await office.http.get("/usage", params={"of": "person", "limit": 1})).json()
         rest = (await office.http.get("/usage", params={"cursor": first["next"]})).json()
         assert [one["id"] for one in first["items"] + rest["items"]] == ["mara", "odd"]
@@ -108,6 +112,36 @@ async def test_what_was_told_is_kept_through_a_kill_and_never_told_twice(make_da
         served.stop()  # what it has counted since goes out with it
         served.restart().wait_ready()
         assert (await until_used(office, lambda sums: sums["posts"] >= 6))["posts"] == 6
+
+
+async def test_the_peak_of_a_conversation_is_of_all_processes_and_of_its_hour(make_database: Callable[[], str]) -> None:
+    database = make_database()
+    with Served(database) as one, Served(database) as two:
+        office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+        mara, odd = Person(one.url, "mara"), Person(two.wait_ready().url, "odd")
+        place = (await mara.make(members=["odd"]))["id"]
+        async with mara.socket() as here, odd.socket() as far:
+            for wire in (here, far):
+                await wire.command(type="follow", conversation_id=place)
+            await mara.post(place, "one")
+            await until_used(office, lambda sums: sums["connections_peak"] == 2, of="conversation", id=place)
+        await mara.post(place, "two")
+        sums = await until_used(office, lambda sums: sums["posts"] == 2, of="conversation", id=place)
+        assert sums["connections_peak"] == 2
+
+
+async def test_a_peak_of_before_the_first_message_of_an_hour_is_of_that_hour(database: Database) -> None:
+    place, hour = uuid4(), 3600.0 * 500_000
+    steps = [("a", 3, 10.0), ("b", 2, 3610.0), ("a", 1, 3620.0), ("b", 0, 7210.0), ("a", 0, 7220.0)]
+    for node, n, at in steps:
+        await usage.follow(database, node, {place: n}, hour + at)
+    counted = Counted(int(hour) + 7200)
+    counted.commands[place, "mara"] = [1, 0, 0, 0, 0]
+    await usage.add(database, "a", 1, [counted], {}, hour + 7300)
+    async with database.read() as connection:
+        [(peak,)] = await connection.driver.fetch("SELECT connections_peak FROM nestrel.usage_places")
+        left = await connection.driver.fetch("SELECT FROM nestrel.usage_follows")
+    assert (peak, left) == (3, [])  # 1 and 2 stood when the hour began; in the hour before they were 5
 
 
 async def test_an_addition_that_is_sent_again_is_made_once(database: Database) -> None:

@@ -41,33 +41,36 @@ export function AuditPage() {
         </>
       }
     >
-      {found.isSuccess && items.length === 0 && <p className="p-4 text-faint">Nothing was done.</p>}
-      <table className="w-full">
-        <caption className="sr-only">Acts, newest first</caption>
-        <Columns names={["When", "Who", "Did", "To", "Where", "Values"]} />
-        <tbody>
-          {items.map((one) => (
-            <tr key={one.audit_id} className="border-b border-line align-top">
-              <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
-                {shortTime(one.at)}
-              </td>
-              <td className="max-w-40 truncate px-3 py-1">{one.actor}</td>
-              <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
-              <td className="max-w-40 truncate px-3 py-1">{one.user_id}</td>
-              <td
-                className="sounding px-3 py-1 whitespace-nowrap text-faint"
-                title={one.conversation_id ?? ""}
-              >
-                {one.conversation_id?.slice(-6)} {one.seq}
-              </td>
-              <td className="sounding max-w-96 px-3 py-1 break-words">
-                {valuesOf(one.before, one.after)}
-                {one.reason && <span className="block font-sans text-faint">{one.reason}</span>}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      {found.isSuccess && items.length === 0 ? (
+        <p className="p-4 text-faint">Nothing was done.</p>
+      ) : (
+        <table className="w-full">
+          <caption className="sr-only">Acts, newest first</caption>
+          <Columns names={["When", "Who", "Did", "To", "Where", "Values"]} />
+          <tbody>
+            {items.map((one) => (
+              <tr key={one.audit_id} className="border-b border-line align-top">
+                <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
+                  {shortTime(one.at)}
+                </td>
+                <td className="max-w-40 truncate px-3 py-1">{one.actor}</td>
+                <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
+                <td className="max-w-40 truncate px-3 py-1">{one.user_id}</td>
+                <td
+                  className="sounding px-3 py-1 whitespace-nowrap text-faint"
+                  title={one.conversation_id ?? ""}
+                >
+                  {one.conversation_id?.slice(-6)} {one.seq}
+                </td>
+                <td className="sounding max-w-96 px-3 py-1 break-words">
+                  {valuesOf(one.before, one.after)}
+                  {one.reason && <span className="block font-sans text-faint">{one.reason}</span>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
     </PagedPlace>
   );
 }

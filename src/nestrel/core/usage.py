@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import islice
 from uuid import UUID
 
 POSTS, EDITS, REMOVALS, REACTIONS, RECEIPTS = range(5)
@@ -74,3 +75,30 @@ class Peaks:
         new = {user_id: n for user_id, n in connections.items() if n > self._peaks.get(user_id, 0)}
         self._peaks |= new
         return new
+
+
+class Follows:
+    """How many connections follow each conversation in one process, and what of it the others were told."""
+
+    def __init__(self) -> None:
+        self._told: dict[UUID, int] = {}
+
+    def news(self, present: Mapping[UUID, int], most: int) -> dict[UUID, int]:
+        """What is not as it was told, 0 for those that nobody follows any more; at most `most` of it, the rest is for
+        the next time."""
+        told = self._told
+        changed = {id_: n for id_, n in present.items() if told.get(id_) != n}
+        changed |= dict.fromkeys(told.keys() - present.keys(), 0)
+        return dict(islice(changed.items(), most))
+
+    def told(self, news: Mapping[UUID, int]) -> None:
+        """The others know of these now."""
+        for id_, n in news.items():
+            if n:
+                self._told[id_] = n
+            else:
+                self._told.pop(id_, None)
+
+    def forget(self) -> None:
+        """Nobody knows of anything."""
+        self._told = {}

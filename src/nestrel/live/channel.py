@@ -66,6 +66,8 @@ class Channel:
         self.ring_bytes = 0
         self.floor = 1
         self.followers: set[Follower] = set()
+        self.connections = 0
+        """Sockets and streams that follow it; a request that waits is a follower and none of these."""
         self.wanted = 0
         self.reading: asyncio.Task[None] | None = None
 

@@ -163,14 +163,14 @@ class Following:
     def _add(self, follower: Follower) -> None:
         follower.started = True
         self.follows[follower.channel.id] = follower
-        metrics.FOLLOWS.inc()
+        _count(follower, 1)
         self.wake(follower)  # whatever came before it was started has been passed over
 
     def _forget(self, follower: Follower) -> None:
         self._hub.unfollow(follower)
         self._dirty.pop(follower, None)
         self._unsettled.discard(follower)
-        metrics.FOLLOWS.dec()
+        _count(follower, -1)
 
     def _cursor_of(self, follower: Follower) -> str | None:
         """The conversation cursor of all that was sent to a follower."""
@@ -191,7 +191,7 @@ class Following:
         if self.follows.get(conversation_id) is not follower:
             return  # whoever was about to follow finds out that it may not
         del self.follows[conversation_id]
-        metrics.FOLLOWS.dec()
+        _count(follower, -1)
         self._tell_end(conversation_id, reason)
         if conversation_id in self._rejoined:
             self.joined(conversation_id)  # word of it came while the end of before was still to be told
@@ -391,6 +391,11 @@ class Following:
         self._unsettled.discard(follower)
         if follower.live:
             self.wake(follower)
+
+
+def _count(follower: Follower, n: int) -> None:
+    metrics.FOLLOWS.inc(n)
+    follower.channel.connections += n
 
 
 def _beyond(at: ChangePosition, other: ChangePosition) -> bool:

@@ -116,6 +116,11 @@ class Hub:
         """Whether anyone here follows a conversation."""
         return conversation_id in self.channels
 
+    @property
+    def connections(self) -> dict[UUID, int]:
+        """How many sockets and streams follow each conversation that any do."""
+        return {id_: channel.connections for id_, channel in self.channels.items() if channel.connections}
+
     def grown(self, growths: Sequence[Growth]) -> None:
         """This process has committed changes."""
         for growth in growths:

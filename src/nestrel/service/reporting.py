@@ -11,7 +11,8 @@ import structlog
 
 from nestrel.core.commands import Command, Edit, Post, React, Read
 from nestrel.core.problems import StoreUnavailable
-from nestrel.core.usage import EDITS, POSTS, REACTIONS, RECEIPTS, REMOVALS, Counted, Meter, Peaks
+from nestrel.core.usage import EDITS, POSTS, REACTIONS, RECEIPTS, REMOVALS, Counted, Follows, Meter, Peaks
+from nestrel.live.hub import Hub
 from nestrel.service.seats import Seats
 from nestrel.store.database import Database
 from nestrel.store.write import connections, usage
@@ -23,25 +24,29 @@ log = structlog.get_logger()
 _SECONDS = 2.0
 _USAGE_TURNS = 2
 _TIDY_TURNS = 30
+_FOLLOWS_A_TURN = 5000
 _KINDS = {Post: POSTS, Edit: EDITS, React: REACTIONS, Read: RECEIPTS}
 ENDED = 4410
 """The close code of a connection that a backend has ended."""
 
 
 class Reporting:
-    """Counts what is used, and lists the connections. `seats` has who is connected here."""
+    """Counts what is used, and lists the connections. `seats` has who is connected here, `hub` what they follow."""
 
-    def __init__(self, database: Database, node: str, seats: Seats, days: int) -> None:
+    def __init__(self, database: Database, node: str, seats: Seats, hub: Hub, days: int) -> None:
         self.meter = Meter()
         self._database = database
         self._node = node
         self._seats = seats
+        self._hub = hub
         self._days = days
         self._peaks = Peaks()
         self._waiting: list[Counted] = []
         self._peaks_waiting: dict[str, int] = {}
         self._n = 0
         self._told: dict[str, Open] = {}
+        self._follows = Follows()
+        self._anew = False
 
     def written(self, unit: Sequence[Command], answers: Sequence[Written]) -> None:
         """Commands of a unit were carried out; a repeat of a post was not."""
@@ -68,6 +73,8 @@ class Reporting:
             await asyncio.sleep(_SECONDS)
             turn += 1
             try:
+                if self._anew:
+                    await self._forget_told()
                 await self.tell_connections()
                 if self._days and turn % _USAGE_TURNS == 0:
                     await self.tell_usage()
@@ -77,13 +84,25 @@ class Reporting:
                     if self._days:
                         await usage.look(self._database, time.time())
             except StoreUnavailable:
-                pass  # what was counted is kept, and told when it is there again
+                self._anew = True  # what was counted is kept, and told when it is there again
             except Exception as error:
+                self._anew = True
                 log.warning("reporting.failed", reason=str(error))
+
+    async def _forget_told(self) -> None:
+        """The lists are of passing worth, and a server that fell has lost them: this process tells its part again."""
+        await connections.leave(self._database, self._node)
+        await usage.leave(self._database, self._node)
+        self._told = {}
+        self._follows.forget()
+        self._anew = False
 
     async def tell_usage(self) -> None:
         """Add what was counted. What was sent and has no answer is sent again under the same number first."""
         now = time.time()
+        if news := self._follows.news(self._hub.connections, _FOLLOWS_A_TURN):
+            await usage.follow(self._database, self._node, news, now)
+            self._follows.told(news)
         if not self._waiting and not self._peaks_waiting:
             self._waiting = self.meter.take()
             self._peaks_waiting = self._peaks.seen(self._seats.of_each, int(now // 3600))
@@ -112,6 +131,6 @@ class Reporting:
             async with asyncio.timeout(_SECONDS):
                 for _ in range(2 if self._days else 0):
                     await self.tell_usage()
-                await connections.leave(self._database, self._node)
+                await self._forget_told()
         except (TimeoutError, StoreUnavailable) as error:
             log.info("reporting.not_told", reason=str(error))

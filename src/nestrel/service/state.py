@@ -129,7 +129,7 @@ class Service:
         self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
         self.outgoing = Outgoing(self.budget.answers)
         self.seats = Seats(settings.quota_connections, lambda: self._of_connections > self.budget.connections)
-        self.reporting = Reporting(self.database, self.node, self.seats, settings.usage_days)
+        self.reporting = Reporting(self.database, self.node, self.seats, self.hub, settings.usage_days)
         self.proxies = Proxies(settings.proxies)
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
         self.bodies = 0

@@ -45,7 +45,7 @@ KEPT = frozenset(
         "reaction_counts_pkey", "reactions_pkey", "reports_once", "reports_pkey", "reports_state_check",
         "search_blocks_pkey", "search_places_pkey", "service_secrets_pkey", "uploaded_pkey", "usage_commands_pkey",
         "usage_hours_pkey", "usage_people_pkey", "usage_places_pkey", "usage_samples_pkey", "usage_told_pkey",
-        "used_today_pkey",
+        "usage_follow_peaks_pkey", "usage_follows_pkey", "used_today_pkey",
     }
 )  # fmt: skip
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""

@@ -64,9 +64,9 @@ _OF_CONVERSATION = f"""
 WITH commands AS (SELECT {_at()} AS at, conversation_id AS id, {_SUMS}, count(DISTINCT user_id) AS people
     FROM nestrel.usage_commands WHERE {_WITHIN} AND ($4::text IS NULL OR conversation_id = $4::uuid) GROUP BY 1, 2),
 places AS (SELECT {_at()} AS at, conversation_id AS id, sum(deliveries)::bigint AS deliveries,
-    (array_agg(stored_bytes ORDER BY hour DESC))[1] AS stored
+    max(connections_peak) AS peak, (array_agg(stored_bytes ORDER BY hour DESC))[1] AS stored
     FROM nestrel.usage_places WHERE {_WITHIN} AND ($4::text IS NULL OR conversation_id = $4::uuid) GROUP BY 1, 2)
-SELECT at, id::text, c.posts, c.edits, c.removals, c.reactions, c.receipts, d.deliveries, 0 AS peak, c.people, d.stored
+SELECT at, id::text, c.posts, c.edits, c.removals, c.reactions, c.receipts, d.deliveries, d.peak, c.people, d.stored
 FROM commands c FULL JOIN places d USING (at, id)
 WHERE (at, id::text) > ($5, $6) ORDER BY at, id::text LIMIT $7
 """
@@ -74,15 +74,18 @@ _OF_PERSON = f"""
 WITH commands AS (SELECT {_at()} AS at, user_id AS id, {_SUMS}
     FROM nestrel.usage_commands WHERE {_WITHIN} AND ($4::text IS NULL OR user_id = $4) GROUP BY 1, 2),
 people AS (SELECT {_at()} AS at, user_id AS id, sum(deliveries)::bigint AS deliveries, max(connections_peak) AS peak
-    FROM nestrel.usage_people WHERE {_WITHIN} AND ($4::text IS NULL OR user_id = $4) GROUP BY 1, 2)
-SELECT at, id, c.posts, c.edits, c.removals, c.reactions, c.receipts, p.deliveries, p.peak, 1 AS people,
+    FROM nestrel.usage_people WHERE {_WITHIN} AND ($4::text IS NULL OR user_id = $4) GROUP BY 1, 2),
+page AS (SELECT at, id, c.posts, c.edits, c.removals, c.reactions, c.receipts, p.deliveries, p.peak
+    FROM commands c FULL JOIN people p USING (at, id)
+    WHERE id <> '' AND (at, id) > ($5, $6) ORDER BY at, id LIMIT $7)
+SELECT page.*, 1 AS people,
        (SELECT coalesce(sum(octet_length(m.body) + coalesce(octet_length(m.attributes), 0)
-            + coalesce(m.attached_bytes, 0)), 0) FROM nestrel.messages m
-        WHERE $4::text IS NOT NULL AND m.author_id = $4 AND m.removed_at IS NULL
-          AND m.conversation_id IN (SELECT conversation_id FROM nestrel.members WHERE user_id = $4)
-          AND m.created_at < at + ('1 ' || $3)::interval)::bigint AS stored
-FROM commands c FULL JOIN people p USING (at, id)
-WHERE id <> '' AND (at, id) > ($5, $6) ORDER BY at, id LIMIT $7
+            + coalesce(m.attached_bytes, 0)), 0)
+        FROM nestrel.members i
+        JOIN nestrel.messages m ON m.conversation_id = i.conversation_id AND m.author_id = page.id
+        WHERE i.user_id = page.id AND m.removed_at IS NULL
+          AND m.created_at < page.at + ('1 ' || $3)::interval)::bigint AS stored
+FROM page ORDER BY at, id
 """
 _STATEMENTS = {Of.SERVICE: _OF_SERVICE, Of.CONVERSATION: _OF_CONVERSATION, Of.PERSON: _OF_PERSON}
 

@@ -27,14 +27,50 @@ SET posts = u.posts + excluded.posts, edits = u.edits + excluded.edits, removals
     reactions = u.reactions + excluded.reactions, receipts = u.receipts + excluded.receipts
 """
 _PLACES = """
-INSERT INTO nestrel.usage_places AS u (hour, conversation_id, deliveries, stored_bytes)
-SELECT $1, w.conversation_id, w.deliveries, c.kept_bytes
+INSERT INTO nestrel.usage_places AS u (hour, conversation_id, deliveries, stored_bytes, connections_peak)
+SELECT $1, w.conversation_id, w.deliveries, c.kept_bytes, greatest(f.n, p.n)
 FROM unnest($2::text::uuid[], $3::text::bigint[]) AS w (conversation_id, deliveries)
 LEFT JOIN nestrel.conversations c ON c.id = w.conversation_id
+LEFT JOIN nestrel.usage_follow_peaks p ON p.conversation_id = w.conversation_id AND p.hour = $1
+LEFT JOIN LATERAL (SELECT coalesce(sum(n), 0)::integer AS n FROM nestrel.usage_follows
+    WHERE conversation_id = w.conversation_id) f ON true
 ORDER BY w.conversation_id
 ON CONFLICT (hour, conversation_id) DO UPDATE
-SET deliveries = u.deliveries + excluded.deliveries, stored_bytes = excluded.stored_bytes
+SET deliveries = u.deliveries + excluded.deliveries, stored_bytes = excluded.stored_bytes,
+    connections_peak = greatest(u.connections_peak, excluded.connections_peak)
 """
+# Who follows is not a row of an hour by itself: a client that comes back follows thousands. The most of an hour is kept
+# aside for each conversation, before and after a change of it, and goes into the hour's row where there is one or will
+# be.
+_FOLLOW_PEAKS = """
+INSERT INTO nestrel.usage_follow_peaks AS p (conversation_id, hour, n)
+SELECT conversation_id, $1, sum(n) FROM nestrel.usage_follows WHERE conversation_id = ANY($2::text::uuid[])
+GROUP BY conversation_id ORDER BY conversation_id
+ON CONFLICT (conversation_id) DO UPDATE
+SET hour = excluded.hour, n = CASE WHEN p.hour = excluded.hour THEN greatest(p.n, excluded.n) ELSE excluded.n END
+"""
+_FOLLOWS = """
+INSERT INTO nestrel.usage_follows AS f (conversation_id, node, n)
+SELECT w.conversation_id, $1, w.n FROM unnest($2::text::uuid[], $3::text::int[]) AS w (conversation_id, n)
+WHERE w.n > 0 ON CONFLICT (conversation_id, node) DO UPDATE SET n = excluded.n
+"""
+_FOLLOWS_NO_MORE = """
+DELETE FROM nestrel.usage_follows f USING unnest($2::text::uuid[], $3::text::int[]) AS w (conversation_id, n)
+WHERE w.n = 0 AND f.conversation_id = w.conversation_id AND f.node = $1
+"""
+_PLACE_PEAKS = """
+UPDATE nestrel.usage_places u SET connections_peak = p.n FROM (
+    SELECT u.ctid, p.n FROM nestrel.usage_places u
+    JOIN nestrel.usage_follow_peaks p ON p.conversation_id = u.conversation_id AND p.hour = u.hour
+    WHERE u.hour = $1 AND u.conversation_id = ANY($2::text::uuid[]) AND u.connections_peak < p.n
+    ORDER BY u.conversation_id FOR UPDATE OF u
+) p WHERE u.ctid = p.ctid
+"""
+_FOLLOWS_LEFT = "DELETE FROM nestrel.usage_follows WHERE node = $1"
+_FOLLOWS_BURIED = """
+DELETE FROM nestrel.usage_follows f WHERE NOT EXISTS (SELECT FROM nestrel.processes p WHERE p.node = f.node)
+"""
+_FOLLOW_PEAKS_OLD = "DELETE FROM nestrel.usage_follow_peaks WHERE hour < clock_timestamp() - interval '2 hours'"
 _PEOPLE = """
 INSERT INTO nestrel.usage_people AS u (hour, user_id, deliveries, connections_peak)
 SELECT $1, w.* FROM unnest($2::text::text[], $3::text::bigint[], $4::text::int[]) AS w (user_id, deliveries, peak)
@@ -113,6 +149,24 @@ async def _add_hour(connection: Connection, counted: Counted) -> None:
         )
 
 
+async def follow(database: Database, node: str, news: Mapping[UUID, int], now: float) -> None:
+    """Say how many connections of a process follow conversations, 0 for none any more."""
+    ids, hour = list(news), _moment(now - now % 3600)
+    places, counts = array(ids), array([news[id_] for id_ in ids])
+    async with database.write() as connection:
+        await execute(connection, _FOLLOW_PEAKS, hour, places)
+        await execute(connection, _FOLLOWS, node, places, counts)
+        await execute(connection, _FOLLOWS_NO_MORE, node, places, counts)
+        await execute(connection, _FOLLOW_PEAKS, hour, places)
+        await execute(connection, _PLACE_PEAKS, hour, places)
+
+
+async def leave(database: Database, node: str) -> None:
+    """Nobody follows anything in a process."""
+    async with database.read() as connection:
+        await execute(connection, _FOLLOWS_LEFT, node)
+
+
 async def sample(database: Database, node: str, connections: int, now: float) -> None:
     """Say how many connections a process has; the most that all have together at one time is kept by the hour."""
     slot, hour = int(now // SLOT_SECONDS), now - now % 3600
@@ -135,7 +189,8 @@ async def forget(database: Database, days: int) -> None:
     async with database.read() as connection:
         for statement in _FORGET:
             await execute(connection, statement, f"{days} days")
-        await execute(connection, _FORGET_NODES)
+        for statement in (_FORGET_NODES, _FOLLOWS_BURIED, _FOLLOW_PEAKS_OLD):
+            await execute(connection, statement)
 
 
 def _moment(seconds: float) -> datetime:
