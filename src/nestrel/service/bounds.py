@@ -75,6 +75,12 @@ class BoundedHttp(HttpToolsProtocol):
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
         self.doors.closed(self.transport)
+        _part(self)
+
+    def handle_websocket_upgrade(self) -> None:
+        super().handle_websocket_upgrade()
+        _part(self)
+        self.parser = None  # type: ignore[assignment]  # as the base does when the line ends; another has it now
 
     def data_received(self, data: bytes) -> None:
         if self.transport.is_closing() or self._phase == "parting":
@@ -214,6 +220,16 @@ class BoundedSocket(WebSocketsSansIOProtocol):
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
         self.doors.closed(self.transport)
+        self.conn.parser.close()  # a generator that holds what holds it
+        _part(self)
+
+
+def _part(connection: Any) -> None:
+    """Let go of what leads back to a connection that is over, so that its memory is free at once: the collector comes
+    seldom, and would find thousands of them."""
+    scope = getattr(connection, "scope", None)
+    if scope is not None:
+        scope.pop("nestrel.connection", None)
 
 
 def _head(size: int) -> bytes:

@@ -94,7 +94,8 @@ def _abort(connection: object) -> None:
         transport.abort()
 
 
-def _server(settings: Settings) -> DrainingServer:
+def server_of(settings: Settings) -> DrainingServer:
+    """A server for the application, not yet started."""
     app = make_app(settings)
     service: Service = app.state.service
     http, ws = bounds.protocols(bounds.Doors(settings.address_connections, service.proxies))
@@ -163,7 +164,7 @@ def _run(settings: Settings, bound: socket.socket) -> None:
     asked: list[int] = []
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda number, _frame: asked.append(number))
-    server = _server(settings)
+    server = server_of(settings)
     server.asked = asked
     # The application is here to stay: the collector need not walk through it again and again. Requests make little
     # that only the collector can free, so it may come less often.

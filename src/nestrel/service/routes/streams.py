@@ -186,7 +186,19 @@ class EventResponse(StreamingResponse):
         self._stream = stream
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """The base would cancel the sending when the other side goes, and leave behind frames and errors that hold each
+        other; this one lets it come to its end."""
+        listening = asyncio.create_task(self._until_gone(receive))
         try:
-            await super().__call__(scope, receive, send)
+            await self.stream_response(send)
         finally:
+            listening.cancel()
             self._stream.end()
+            await asyncio.wait({listening})
+
+    async def _until_gone(self, receive: Receive) -> None:
+        try:
+            while (await receive())["type"] != "http.disconnect":
+                pass
+        finally:
+            self._stream.close(0, "")
