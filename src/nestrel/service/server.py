@@ -167,10 +167,10 @@ def _run(settings: Settings, bound: socket.socket) -> None:
     server = server_of(settings)
     server.asked = asked
     # The application is here to stay: the collector need not walk through it again and again. Requests make little
-    # that only the collector can free, so it may come less often.
+    # that only the collector can free, so it may come less often; what it frees late is memory of nobody's use.
     gc.collect()
     gc.freeze()
-    gc.set_threshold(50_000, 50, 100)
+    gc.set_threshold(50_000, 10, 10)
     server.run(sockets=[bound])
 
 
