@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import platform
-from collections.abc import Iterator
+from collections.abc import Awaitable, Callable, Iterator
 from uuid import uuid4
 
 import httpx
@@ -17,8 +17,12 @@ from nestrel.local.postgres import PostgresError, find_binaries
 from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.store import roles, schema
 from nestrel.store.database import Database
+from nestrel.store.write import waiting_posts
 
 Finding = tuple[str, bool, str]
+
+_LATE_SECONDS = 60
+"""A post that has waited for so long is one that nobody takes."""
 
 
 def _postgres() -> Finding:
@@ -44,38 +48,47 @@ def _tokens(settings: Settings) -> Finding:
     return "tokens", False, "set NESTREL_JWT_SECRET or NESTREL_JWKS_URL to run the service"
 
 
-async def _database(url: str, name: str) -> Finding:
-    database = Database(url, pool_size=4, schema=name)
+async def _asked(
+    settings: Settings, name: str, question: Callable[[Database, str], Awaitable[tuple[bool, str]]]
+) -> Finding:
+    """What the database says to a question."""
+    assert settings.database_url is not None
+    database = Database(settings.database_url, pool_size=4, schema=settings.schema_)
     try:
-        async with database.read() as connection:
-            at = await schema.current(connection.sql, name)
+        return name, *await question(database, settings.schema_)
     except StoreUnavailable as problem:
-        return "database", False, f"{problem.detail} ({problem.__cause__})"
+        return name, False, f"{problem.detail} ({problem.__cause__})"
+    except Exception as error:  # without a schema there is nothing to ask
+        return name, False, str(error).splitlines()[0]
     finally:
         await database.close()
+
+
+async def _database(database: Database, name: str) -> tuple[bool, str]:
+    async with database.read() as connection:
+        at = await schema.current(connection.sql, name)
     if not schema.serves(at):
-        return "database", False, f"the schema is at {at or 'nothing'}; run nestrel db upgrade"
-    return "database", True, f"answers, schema {at}"
+        return False, f"the schema is at {at or 'nothing'}; run nestrel db upgrade"
+    return True, f"answers, schema {at}"
 
 
-async def _role(url: str, name: str) -> Finding:
+async def _role(database: Database, _name: str) -> tuple[bool, str]:
     """Whether the service runs as more than it must. That is for whoever runs it to judge, and never missing."""
-    database = Database(url, pool_size=4, schema=name)
-    try:
-        found = await roles.powers(database)
-    except StoreUnavailable as problem:
-        return "database role", False, problem.detail
-    except Exception as error:  # without a schema there is nothing to have rights on
-        return "database role", False, str(error).splitlines()[0]
-    finally:
-        await database.close()
+    found = await roles.powers(database)
     if found.more:
-        return (
-            "database role",
-            True,
-            f"{found.role} {', '.join(found.more)}: more than serving takes (nestrel db roles)",
-        )
-    return "database role", True, f"{found.role} can do no more than serving takes"
+        return True, f"{found.role} {', '.join(found.more)}: more than serving takes (nestrel db roles)"
+    return True, f"{found.role} can do no more than serving takes"
+
+
+async def _waiting(database: Database, name: str) -> tuple[bool, str]:
+    """Whether posts that applications left in the database are taken."""
+    async with database.read() as connection:
+        found = await waiting_posts.standing(connection)
+    refused = f"; {found.refused:,} refused lately, see {name}.refused_posts" if found.refused else ""
+    if not found.waiting:
+        return True, f"none wait{refused}"
+    late = found.seconds > _LATE_SECONDS
+    return not late, f"{found.waiting:,} wait, the first for {found.seconds:,.0f} s{refused}"
 
 
 async def _files(settings: Settings) -> Finding:
@@ -114,8 +127,9 @@ def look(url: str) -> list[Finding]:
     if settings is not None and settings.database_url is not None:
         findings += [
             _tokens(settings),
-            asyncio.run(_database(settings.database_url, settings.schema_)),
-            asyncio.run(_role(settings.database_url, settings.schema_)),
+            asyncio.run(_asked(settings, "database", _database)),
+            asyncio.run(_asked(settings, "database role", _role)),
+            asyncio.run(_asked(settings, "posts left in transactions", _waiting)),
             asyncio.run(_files(settings)),
         ]
     return [*findings, *_service(url.rstrip("/"))]

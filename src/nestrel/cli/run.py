@@ -131,8 +131,11 @@ def restored() -> None:
 @db.command()
 @click.option("--owner", default="nestrel_owner", show_default=True, help="Owns the schema and migrates it.")
 @click.option("--serving", default="nestrel_serving", show_default=True, help="What the service runs as.")
+@click.option(
+    "--posting", multiple=True, metavar="ROLE", help="An application's own: it may leave posts in its transactions."
+)
 @of_the_service
-def roles(owner: str, serving: str) -> None:
+def roles(owner: str, serving: str, posting: tuple[str, ...]) -> None:
     """Make a role that owns the schema, and one for serving that can do no more than it must.
 
     To be run as somebody who may make roles, and again after each upgrade. The service then runs as the second one:
@@ -145,16 +148,18 @@ def roles(owner: str, serving: str) -> None:
     from nestrel.store import roles as making
 
     settings = settings_or_exit()
-    if owner == serving:
-        raise click.UsageError("the two roles must not be one")
+    if len({owner, serving, *posting}) < 2 + len(posting):
+        raise click.UsageError("no two of the roles may be one")
     try:
-        made = asyncio.run(making.make(_with_database(settings), owner, serving, settings.schema_))
+        made = asyncio.run(making.make(_with_database(settings), owner, serving, settings.schema_, posting))
     except (asyncpg.PostgresError, OSError) as error:
         reason = str(error).strip().splitlines() or [type(error).__name__]
         raise click.ClickException(f"nothing was changed: {reason[0]}") from None
     for role in made:
         click.echo(f"made {role}; give it a password: ALTER ROLE {role} PASSWORD …")
     click.echo(f"{owner} owns the schema and runs nestrel db upgrade; {serving} serves")
+    for role in posting:
+        click.echo(f"{role} may call {settings.schema_}.post, and nothing else")
 
 
 @db.command()

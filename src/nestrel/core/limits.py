@@ -141,6 +141,8 @@ INTERVAL_SECONDS_MOST = 86_400
 """What writers wait between posts at most."""
 REPORT_DAYS = 30
 """For so long what was reported stays readable to those who judge it."""
+REFUSED_POST_DAYS = 30
+"""For so long it is kept why a post that was left in the database was refused."""
 REPORTS_OPEN = 10_000
 """Reports of one conversation that are kept."""
 BARRED_CHANGES = 5_000

@@ -7,6 +7,7 @@ import os
 from prometheus_client import REGISTRY, CollectorRegistry, Counter, Gauge, Histogram, generate_latest, multiprocess
 
 MESSAGES = Counter("nestrel_messages", "Messages posted and durable")
+WAITING_POSTS = Counter("nestrel_waiting_posts", "Posts left in the database that were taken", ["outcome"])
 STALLED = Counter("nestrel_stalled", "Connections ended because nothing was read from them")
 EXPIRED = Counter("nestrel_expired", "Messages that the sweep has taken away", ["then"])
 SWEEP_BACKLOG = Gauge(

@@ -43,6 +43,7 @@ from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
+from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
@@ -122,6 +123,13 @@ class Service:
             settings.edit_window,
             lambda unit, answers: self.reporting.written(unit, answers),
         )
+        self.waiting_posts = WaitingPosts(
+            self.database,
+            self._grown,
+            lambda unit, answers: self.reporting.written(unit, answers),
+            self.hub.followed,
+            settings.edit_window,
+        )
         self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
         self.pages = Pages(self.budget.pages)
@@ -162,6 +170,7 @@ class Service:
             asyncio.create_task(self.rates.run(), name="rates"),
             asyncio.create_task(self.reporting.run(), name="reporting"),
             asyncio.create_task(self.erasures.run(), name="erasures"),
+            asyncio.create_task(self.waiting_posts.run(), name="waiting posts"),
             asyncio.create_task(collect(self.attachments), name="collector"),
             asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
         ]

@@ -1,7 +1,9 @@
-"""Two roles of the database: one that owns the schema and migrates it, and one that serves and can do no more."""
+"""Roles of the database: one that owns the schema and migrates it, one that serves and can do no more, and those of
+applications, which can leave posts there and nothing else."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import asyncpg
@@ -54,9 +56,10 @@ class Powers(NamedTuple):
         return [text for can, text in words if can]
 
 
-async def make(url: str, owner: str, serving: str, schema: str = SCHEMA) -> list[str]:
-    """Make both roles where they are missing, give the schema to the owner, and let the other do what serving takes and
-    nothing else; returns the roles that are new. Done again after an upgrade it brings rights to date.
+async def make(url: str, owner: str, serving: str, schema: str = SCHEMA, posting: Sequence[str] = ()) -> list[str]:
+    """Make the roles where they are missing, give the schema to the owner, and let the second do what serving takes and
+    those of applications (`posting`) leave posts in their transactions, and nothing else; returns the roles that are
+    new. Done again after an upgrade it brings rights to date.
 
     Raises:
         asyncpg.PostgresError: whoever is connected may not do that; nothing has changed.
@@ -66,12 +69,15 @@ async def make(url: str, owner: str, serving: str, schema: str = SCHEMA) -> list
     try:
         async with connection.transaction():
             made = []
-            for role in (owner, serving):
+            for role in (owner, serving, *posting):
                 if not await connection.fetchval(_EXISTS, role):
                     await connection.execute(f"CREATE ROLE {_quoted(role)} LOGIN")
                     made.append(role)
             for statement in await _statements(connection, _quoted(owner), _quoted(serving), schema):
                 await connection.execute(statement)
+            for role in posting:
+                await connection.execute(f"GRANT USAGE ON SCHEMA {schema} TO {_quoted(role)}")
+                await connection.execute(f"GRANT EXECUTE ON FUNCTION {schema}.post TO {_quoted(role)}")
         return made
     finally:
         await connection.close(timeout=5)

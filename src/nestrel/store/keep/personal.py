@@ -51,6 +51,10 @@ _TABLES: dict[str, str] = {
     "reports": """
         SELECT report_id::text AS k, to_jsonb(r) - 'message' FROM nestrel.reports r
         WHERE reported_by = $1 AND report_id::text > $2""",
+    "waiting": "SELECT ticket::text AS k, to_jsonb(w) FROM nestrel.posts_waiting w "
+               "WHERE author_id = $1 AND ticket::text > $2",
+    "refused": "SELECT ticket::text AS k, to_jsonb(r) FROM nestrel.refused_posts r "
+               "WHERE author = $1 AND ticket::text > $2",
     "names": "SELECT kind || key AS k, to_jsonb(h) - 'key' FROM nestrel.held_names h "
              "WHERE user_id = $1 AND kind || key > $2",
     "audit": """

@@ -1,0 +1,129 @@
+"""Takes the posts that applications leave in the database with transactions of their own."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Sequence
+from datetime import timedelta
+from uuid import UUID
+
+import orjson
+import structlog
+from pydantic import ValidationError
+
+from nestrel.core import limits
+from nestrel.core.commands import Command, Post
+from nestrel.core.problems import Problem, StoreUnavailable
+from nestrel.service import metrics, problems
+from nestrel.service.commands import make_post
+from nestrel.service.models import KeyedMessage
+from nestrel.store.access import Caller
+from nestrel.store.database import Database
+from nestrel.store.write import waiting_posts
+from nestrel.store.write.answers import Growth, Written
+from nestrel.store.write.waiting_posts import Taken, Waiting
+
+log = structlog.get_logger()
+
+_SECONDS = 0.04
+"""How often a process looks whether anything waits: nobody tells it, as no transaction of the application's shall wait
+for the lock that NOTIFY takes at its commit."""
+_AWAY_SECONDS = 1.0
+_FAILED_SECONDS = 60.0
+"""After so long a conversation whose next post could not be taken is tried again."""
+
+
+class WaitingPosts:
+    """Takes what waits in one process; any number of them do so in turn. `on_growth` and `on_written` are as for the
+    `Writer`, `followed` says whose rows `on_growth` wants."""
+
+    def __init__(
+        self,
+        database: Database,
+        on_growth: Callable[[Sequence[Growth]], None],
+        on_written: Callable[[Sequence[Command], list[Written]], None],
+        followed: Callable[[UUID], bool],
+        edit_window: timedelta | None,
+    ) -> None:
+        self._database = database
+        self._on_growth = on_growth
+        self._on_written = on_written
+        self._followed = followed
+        self._edit_window = edit_window
+        self._failed: dict[UUID, float] = {}
+
+    async def run(self) -> None:
+        """Take what waits, until cancelled."""
+        while True:
+            await asyncio.sleep(_SECONDS)
+            try:
+                async with self._database.read() as connection:
+                    waits = await waiting_posts.any_waits(connection)
+                if waits:
+                    await self.take_all()
+            except StoreUnavailable:
+                await asyncio.sleep(_AWAY_SECONDS)
+            except Exception as error:
+                log.error("waiting_posts.failed", exc_info=error)
+                await asyncio.sleep(_AWAY_SECONDS)
+
+    async def take_all(self) -> None:
+        """Take all that waits now. A conversation that somebody holds, or that has failed, holds up nobody else's."""
+        now = time.monotonic()
+        self._failed = {id_: until for id_, until in self._failed.items() if until > now}
+        held, most, more = set(self._failed), limits.GROUP_COMMANDS, True
+        while more:
+            try:
+                taken = await waiting_posts.take(
+                    self._database, command, self._followed, self._edit_window, but=held, most=most
+                )
+            except StoreUnavailable:
+                raise
+            except Exception as error:
+                if most > 1:
+                    most = 1  # whatever it is that the store cannot take fails alone
+                    continue
+                failed = await waiting_posts.first(self._database, held)
+                if failed is None:
+                    return
+                # It is nobody's mistake but ours: it stays, and what is behind it in its conversation, too.
+                log.error("waiting_posts.not_taken", conversation_id=str(failed), exc_info=error)
+                self._failed[failed] = now + _FAILED_SECONDS
+                held.add(failed)
+                most = limits.GROUP_COMMANDS
+                continue
+            if taken is None:
+                return
+            self._tell(taken)
+            held |= taken.held
+            more = taken.more
+
+    def _tell(self, taken: Taken) -> None:
+        metrics.WAITING_POSTS.labels("posted").inc(len(taken.units))
+        metrics.WAITING_POSTS.labels("refused").inc(taken.refused)
+        for post, written in taken.units:
+            self._on_written([post], written)
+        if taken.growths:
+            self._on_growth(taken.growths)
+
+
+def command(one: Waiting) -> Post | Problem:
+    """What a backend would have asked for over HTTP, held to the same."""
+    content = {
+        "key": one.key,
+        "body": one.body,
+        "format": one.format,
+        "attributes": {} if one.attributes is None else orjson.loads(one.attributes),
+        "mentions": one.mentions,
+        "reply_to": one.reply_to,
+        "on_behalf_of": one.author_id,
+    }
+    backend = Caller(one.posted_as, service=True, request_id=f"ticket {one.ticket}")
+    try:
+        wanted = KeyedMessage.model_validate(content)
+        return make_post(one.conversation_id, backend, wanted, wanted.key)
+    except ValidationError as error:
+        return problems.from_validation(error.errors(include_url=False), skip=0)
+    except Problem as problem:
+        return problem

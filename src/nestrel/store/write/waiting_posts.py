@@ -1,0 +1,153 @@
+"""Posts that an application has left in the database with a transaction of its own: they wait until a process takes
+them through the write path, in one transaction with their rows.
+
+It is what is present that is taken, and never what lies behind a position: a transaction that took its ticket long
+ago and commits now is found as any other, and nobody waits for it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+from typing import NamedTuple
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.commands import Post
+from nestrel.core.problems import Problem
+from nestrel.store import rows
+from nestrel.store.database import Database
+from nestrel.store.native import Connection, array, execute, fetch, texts
+from nestrel.store.write.answers import Growth, Written
+from nestrel.store.write.batch import HELD, write
+
+_ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting)"
+# One process at a time, so that the posts of a conversation keep their order; the lock ends with the transaction,
+# however that ends. What waits is read behind it: what the process before took is gone by then.
+_ALONE = "SELECT pg_try_advisory_xact_lock(hashtextextended($1 || ' posts waiting', 0))"
+_TAKE = """
+SELECT ticket, conversation_id, author_id, key, body, format, attributes::text, mentions, reply_to, posted_as
+FROM nestrel.posts_waiting WHERE conversation_id <> ALL($1::text::uuid[]) ORDER BY ticket LIMIT $2
+"""
+_DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[])"
+_REFUSED = """
+WITH gone AS (DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[]) RETURNING *)
+INSERT INTO nestrel.refused_posts (ticket, conversation_id, author, key, problem)
+SELECT ticket, conversation_id, author_id, key, r.problem::json
+FROM gone JOIN unnest($1::text::bigint[], $2::text::text[]) AS r (refused, problem) ON r.refused = ticket
+"""
+_STANDING = """
+SELECT count(*), coalesce(extract(epoch FROM clock_timestamp() - min(waits_since)), 0)::double precision,
+       (SELECT count(*) FROM nestrel.refused_posts) FROM nestrel.posts_waiting
+"""
+_FORGET = f"""
+DELETE FROM nestrel.refused_posts WHERE refused_at < clock_timestamp() - interval '{limits.REFUSED_POST_DAYS} days'
+"""
+
+
+class Waiting(NamedTuple):
+    """A post that waits. `attributes` is JSON as it was given, `posted_as` the role of the database that left it."""
+
+    ticket: int
+    conversation_id: UUID
+    author_id: str
+    key: str
+    body: str
+    format: str
+    attributes: str | None
+    mentions: list[str]
+    reply_to: int | None
+    posted_as: str
+
+
+class Taken(NamedTuple):
+    """What one transaction took: the commands that were carried out with their answers, what moved, and how many were
+    refused; the conversations that somebody held, whose posts wait; and whether there may be more."""
+
+    units: list[tuple[Post, list[Written]]]
+    growths: list[Growth]
+    refused: int
+    held: set[UUID]
+    more: bool
+
+
+class Standing(NamedTuple):
+    """How many wait, for how many seconds the first of them has, and how many stand as refused."""
+
+    waiting: int
+    seconds: float
+    refused: int
+
+
+async def any_waits(connection: Connection) -> bool:
+    """Whether there is anything to take."""
+    return bool((await fetch(connection, _ANY))[0][0])
+
+
+async def take(
+    database: Database,
+    decide: Callable[[Waiting], Post | Problem],
+    followed: Callable[[UUID], bool],
+    edit_window: timedelta | None,
+    *,
+    most: int = limits.GROUP_COMMANDS,
+    but: set[UUID],
+) -> Taken | None:
+    """Take what waits, in the order of tickets, but for conversations `but`; None while another process does. `decide`
+    makes a command of each, or says why it can never be one."""
+    async with database.write() as connection:
+        if not (await fetch(connection, _ALONE, database.schema))[0][0]:
+            return None
+        found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most)]
+        posts: list[tuple[int, Post]] = []
+        refused: dict[int, Problem] = {}
+        for one in found:
+            made = decide(one)
+            if isinstance(made, Post):
+                posts.append((one.ticket, made))
+            else:
+                refused[one.ticket] = made
+        answers, growths, _ = (
+            await write(database, connection, [[post] for _, post in posts], followed, edit_window, patient=False)
+            if posts
+            else ([], [], [])
+        )
+        units: list[tuple[Post, list[Written]]] = []
+        done: list[int] = []
+        held: set[UUID] = set()
+        for (ticket, post), answer in zip(posts, answers, strict=True):
+            if answer is HELD:
+                held.add(post.conversation_id)
+            elif isinstance(answer, Problem):
+                refused[ticket] = answer
+            else:
+                assert isinstance(answer, list)
+                done.append(ticket)
+                units.append((post, answer))
+        if done:
+            await execute(connection, _DONE, array(done))
+        await _refuse(connection, refused)
+    return Taken(units, growths, len(refused), held, len(found) == most)
+
+
+async def _refuse(connection: Connection, refused: dict[int, Problem]) -> None:
+    if refused:
+        documents = [rows.dump(problem.document()).decode() for problem in refused.values()]
+        await execute(connection, _REFUSED, array(list(refused)), texts(documents))
+
+
+async def first(database: Database, but: set[UUID]) -> UUID | None:
+    """The conversation of the post that would be taken next."""
+    async with database.read() as connection:
+        found = await fetch(connection, _TAKE, array(list(but)), 1)
+        return found[0][1] if found else None
+
+
+async def standing(connection: Connection) -> Standing:
+    """What waits, and what was refused."""
+    return Standing(*(await fetch(connection, _STANDING))[0])
+
+
+async def forget(connection: Connection) -> None:
+    """Forget what was refused long ago."""
+    await execute(connection, _FORGET)

@@ -1,0 +1,346 @@
+"""Posting in the application's own transaction: with it and not without it, once, in order, and held to what the other
+doors hold to."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import json
+import random
+from collections.abc import AsyncIterator, Callable, Iterator
+from typing import Any
+from uuid import UUID, uuid4
+
+import asyncpg
+import psycopg
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import create_engine, text
+from sqlalchemy.engine import make_url
+from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
+from sqlalchemy.orm import Session
+
+from nestrel.client.transaction import post
+from nestrel.core.text import name_key
+from nestrel.store import roles
+from nestrel.store.database import asyncpg_url
+from tests.support import Person, Served, once, own_cluster, unique
+
+
+def plain(url: str, drivername: str = "postgresql", **parts: Any) -> str:
+    return make_url(asyncpg_url(url)).set(drivername=drivername, **parts).render_as_string(hide_password=False)
+
+
+@pytest.fixture
+async def application(make_database: Callable[[], str]) -> AsyncIterator[tuple[Served, str, asyncpg.Connection[Any]]]:
+    """A service, its database, and a connection of an application's to that."""
+    url = make_database()
+    connection = await asyncpg.connect(plain(url))
+    try:
+        with Served(url) as served:
+            served.wait_ready()
+            yield served, url, connection
+    finally:
+        await connection.close()
+
+
+async def posted(who: Person, place: str, count: int) -> list[dict[str, Any]]:
+    """The messages of a conversation, oldest first, once there are so many."""
+
+    async def look() -> list[dict[str, Any]]:
+        return list(reversed((await who.page(place, limit=200))["items"]))
+
+    return await once(look, lambda found: len(found) >= count)
+
+
+async def refusals(connection: asyncpg.Connection[Any], count: int) -> list[Any]:
+    async def look() -> list[Any]:
+        return list(await connection.fetch("SELECT * FROM nestrel.refused_posts ORDER BY ticket"))
+
+    return await once(look, lambda found: len(found) >= count)
+
+
+async def test_a_message_is_there_if_the_transaction_commits_and_not_if_it_does_not(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    served, url, connection = application
+    mara = Person(served.url, "mara")
+    place = (await mara.make(name=unique("berths")))["id"]
+    await connection.execute("CREATE TABLE bookings (berth text PRIMARY KEY)")
+    synchronous = create_engine(plain(url, "postgresql+psycopg"))
+    asynchronous = create_async_engine(asyncpg_url(url))
+
+    def book(number: int, *, fail: bool) -> None:
+        with Session(synchronous) as session:
+            session.execute(text("INSERT INTO bookings VALUES (:b)"), {"b": f"s{number}"})
+            post(session, place, "mara", f"s{number}", f"Berth s{number} is taken")
+            if fail:
+                session.rollback()
+            else:
+                session.commit()
+
+    async with mara.socket() as wire:
+        await wire.command(type="follow", conversation_id=place)
+        for fail in (True, False):
+            await asyncio.to_thread(book, int(fail), fail=fail)
+            transaction = connection.transaction()
+            await transaction.start()
+            await connection.execute("INSERT INTO bookings VALUES ($1)", f"a{fail:d}")
+            ticket = await post(
+                connection, place, "odd", f"a{fail:d}", f"Berth a{fail:d} is *taken*", format="markdown",
+                attributes={"berth": "ä", "at": [1.5, None]}, mentions=["mara"],
+            )  # fmt: skip
+            assert isinstance(ticket, int)
+            await (transaction.rollback() if fail else transaction.commit())
+            async with AsyncSession(asynchronous) as session:
+                await session.execute(text("INSERT INTO bookings VALUES (:b)"), {"b": f"n{fail:d}"})
+                await post(session, place, "mara", f"n{fail:d}", "third")
+                await (session.rollback() if fail else session.commit())
+        live = await wire.messages(3)
+    assert [m["body"] for m in live] == ["Berth s0 is taken", "Berth a0 is *taken*", "third"]
+    [_, second, _] = await posted(mara, place, 3)
+    assert {k: second[k] for k in ("author_id", "format", "attributes", "mentions")} == {
+        "author_id": "odd", "format": "markdown", "attributes": {"berth": "ä", "at": [1.5, None]},
+        "mentions": ["mara"],
+    }  # fmt: skip
+    assert {row["berth"] for row in await connection.fetch("SELECT * FROM bookings")} == {"s0", "a0", "n0"}
+    office = Person(served.url, "office", scope="nestrel.service")
+    again = await office.http.post(
+        f"/conversations/{place}/messages",
+        json={"body": "Berth s0 is taken", "on_behalf_of": "mara"},
+        headers={"Idempotency-Key": "s0"},
+    )
+    assert (again.status_code, again.json()["seq"]) == (200, live[0]["seq"])
+    told = (await office.http.get("/audit", params={"conversation_id": place})).json()["items"]
+    assert {(one["act"], one["user_id"]) for one in told if one["seq"]} == {
+        ("posted-for", "mara"),
+        ("posted-for", "odd"),
+    }
+    synchronous.dispose()
+    await asynchronous.dispose()
+
+
+async def test_a_late_transaction_is_neither_lost_nor_waited_for(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    served, url, connection = application
+    mara = Person(served.url, "mara")
+    place = (await mara.make())["id"]
+    late = await asyncpg.connect(plain(url))
+    begun = late.transaction()
+    await begun.start()
+    first = await post(late, place, "mara", "late", "late")
+    async with connection.transaction():
+        tickets = [await post(connection, place, "mara", f"{n}", f"{n}") for n in range(3)]
+    assert first < min(tickets)
+    assert [m["body"] for m in await posted(mara, place, 3)] == ["0", "1", "2"]
+    await begun.commit()
+    assert [m["body"] for m in await posted(mara, place, 4)] == ["0", "1", "2", "late"]
+    begun = late.transaction()
+    await begun.start()
+    await post(late, place, "mara", "killed", "killed")
+    late.terminate()  # as by a process that is killed
+    await post(connection, place, "mara", "last", "last")
+    assert [m["body"] for m in await posted(mara, place, 5)][-1] == "last"
+    assert await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
+
+
+async def test_what_can_never_be_right_is_said_at_once(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    served, _, connection = application
+    mara = Person(served.url, "mara")
+    name = unique("Straße ΤΆΞΙΣ")
+    place = (await mara.make(name=name))["id"]
+    good: dict[str, Any] = {"conversation": place, "author": "mara", "key": "k", "body": "b"}
+    for wrong in (
+        {"conversation": "no such"}, {"conversation": None}, {"author": ""}, {"author": "me"}, {"author": "x" * 129},
+        {"author": "a\nb"}, {"author": "🛥" * 65}, {"key": ""}, {"key": "k" * 129}, {"body": " \u2003\n"},
+        {"body": "x" * 8001}, {"body": None}, {"format": "html"}, {"attributes": {"a": "x" * 4097}},
+        {"mentions": [f"u{n}" for n in range(51)]}, {"mentions": ["me"]}, {"reply_to": 0}, {"reply_to": 2**53},
+    ):  # fmt: skip
+        with pytest.raises(asyncpg.InvalidParameterValueError) as told:
+            await post(connection, **{**good, **wrong})
+        assert next(iter(wrong)) in str(told.value), wrong
+    for document in ("[1]", '{"a": "\\u0000"}', '{"a": "\\ud800"}'):
+        with pytest.raises(asyncpg.InvalidParameterValueError, match="attributes"):
+            await connection.execute("SELECT nestrel.post($1, 'mara', 'k', 'b', attributes => $2)", place, document)
+    assert await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
+    # As large as may be, however it is written; and the name in another spelling.
+    size = 4096 - len('{"a":""}')
+    await post(connection, name.upper(), "mara", "large", "é" * 8000, attributes={"a": "é" * (size // 2)})
+    await connection.execute(
+        "SELECT nestrel.post($1, 'mara', 'spaced', 'b', attributes => $2)", place, '{ "a" :  "' + "x" * size + '" }'
+    )
+    assert [m["body"][:2] for m in await posted(mara, place, 2)] == ["éé", "b"]
+
+
+async def test_what_is_refused_later_is_kept_with_its_problem_and_holds_up_nothing(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    served, _, connection = application
+    mara = Person(served.url, "mara")
+    place, closed, unknown = (await mara.make())["id"], (await mara.make())["id"], str(uuid4())
+    await mara.http.delete(f"/conversations/{closed}")
+    deep: dict[str, Any] = {}
+    for _ in range(40):
+        deep = {"a": deep}
+    async with connection.transaction():
+        tickets = [
+            await post(connection, unknown, "mara", "k1", "b"),
+            await post(connection, closed, "mara", "k2", "b"),
+            await post(connection, place, "mara", "k3", "b", reply_to=99),
+            await post(connection, place, "mara", "k4", "b", attributes=deep),
+            await post(connection, place, "mara", "k5", "b", mentions=["nobody"]),
+            await post(connection, place, "mara", "k6", "first"),
+            await post(connection, place, "mara", "k6", "second"),
+        ]
+        await post(connection, place, "mara", "k7", "good")
+    assert [m["body"] for m in await posted(mara, place, 2)] == ["first", "good"]
+    found = await refusals(connection, 6)
+    assert [row["ticket"] for row in found] == [*tickets[:5], tickets[6]]
+    assert {(row["conversation_id"], row["author"]) for row in found[:2]} == {
+        (UUID(one), "mara") for one in (unknown, closed)
+    }
+    assert [row["key"] for row in found] == ["k1", "k2", "k3", "k4", "k5", "k6"]
+    types = [json.loads(row["problem"])["type"].rpartition("/")[2] for row in found]
+    assert types == ["not-found", "not-found", "invalid-request", "invalid-request", "invalid-request", "key-reused"]
+
+
+async def test_who_may_only_post_can_do_nothing_else(make_database: Callable[[], str]) -> None:
+    url = make_database()
+    app, owner, serving = unique("harbour"), unique("owner"), unique("serving")
+    assert set(await roles.make(url, owner, serving, posting=[app])) == {app, owner, serving}
+    connection = await asyncpg.connect(plain(url))
+    await connection.execute(f"ALTER ROLE \"{app}\" PASSWORD 'p'; ALTER ROLE \"{serving}\" PASSWORD 'p'")
+    mine = await asyncpg.connect(plain(url, username=app, password="p"))
+    as_serving = make_url(asyncpg_url(url)).set(username=serving, password="p").render_as_string(hide_password=False)
+    try:
+        with Served(as_serving) as served:
+            mara = Person(served.wait_ready().url, "mara")
+            place = (await mara.make())["id"]
+            await post(mine, place, "mara", "k", "b")
+            assert len(await posted(mara, place, 1)) == 1
+            office = Person(served.url, "office", scope="nestrel.service")
+            [told] = (await office.http.get("/audit", params={"conversation_id": place})).json()["items"]
+            assert (told["actor"], told["act"]) == (app, "posted-for")
+        tables = await connection.fetch(
+            "SELECT relname FROM pg_class WHERE relnamespace = 'nestrel'::regnamespace AND relkind IN ('r', 'p')"
+        )
+        for (table,) in tables:
+            for statement in (
+                "SELECT FROM nestrel.{}",
+                "DELETE FROM nestrel.{}",
+                "INSERT INTO nestrel.{} DEFAULT VALUES",
+            ):
+                with pytest.raises(asyncpg.InsufficientPrivilegeError):
+                    await mine.execute(statement.format(table))
+        for (function,) in await connection.fetch(
+            "SELECT proname FROM pg_proc WHERE pronamespace = 'nestrel'::regnamespace AND proname <> 'post'"
+        ):
+            allowed = await connection.fetchval(
+                "SELECT bool_or(has_function_privilege($1, oid, 'EXECUTE')) FROM pg_proc WHERE proname = $2",
+                app,
+                function,
+            )
+            assert not allowed, function
+    finally:
+        await mine.close()
+        await connection.execute(f'DROP OWNED BY "{app}"; DROP ROLE "{app}"')
+        await connection.close()
+
+
+async def test_a_held_conversation_holds_up_no_other_and_keeps_its_order(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    served, url, connection = application
+    mara = Person(served.url, "mara")
+    held, free = (await mara.make())["id"], (await mara.make())["id"]
+    stranger = await asyncpg.connect(plain(url))
+    async with stranger.transaction():
+        await stranger.execute("SELECT FROM nestrel.conversations WHERE id = $1 FOR UPDATE", held)
+        async with connection.transaction():
+            for n in range(600):  # more than one transaction takes
+                await post(connection, held, "mara", f"{n}", f"{n}")
+            await post(connection, free, "mara", "free", "free")
+        await posted(mara, free, 1)
+    assert (await once(lambda: mara.page(held, limit=200), lambda page: page["head"] == 600))["head"] == 600
+    assert [m["body"] for m in (await mara.page(held, limit=200))["items"]] == [f"{n}" for n in range(599, 399, -1)]
+    await stranger.close()
+
+
+async def test_through_kills_and_beside_other_posts_each_is_posted_once_and_in_order() -> None:
+    async with own_cluster("left") as postgres:
+        url = postgres.url("left")
+        with Served(url) as one, Served(url) as two:
+            office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+            two.wait_ready()
+            places = [(await office.make())["id"] for _ in range(4)]
+            pool = await asyncpg.create_pool(plain(url), min_size=4, max_size=4)
+            chance = random.Random(7)
+
+            async def application(name: str, count: int) -> dict[str, list[str]]:
+                """What was committed, by conversation and in its order."""
+                kept: dict[str, list[str]] = {place: [] for place in places}
+                numbers = itertools.count()
+                async with pool.acquire() as connection:
+                    for _ in range(count):
+                        transaction = connection.transaction()
+                        await transaction.start()
+                        mine = [(chance.choice(places), f"{name}-{next(numbers)}") for _ in range(chance.randint(1, 4))]
+                        for place, key in mine:
+                            await post(connection, place, "mara", key, key)
+                        if chance.random() < 0.2:
+                            await transaction.rollback()
+                            continue
+                        await transaction.commit()
+                        for place, key in mine:
+                            kept[place].append(key)
+                return kept
+
+            async def others() -> None:
+                for n in range(200):
+                    answer = await office.http.post(f"/conversations/{places[n % 4]}/messages", json={"body": "beside"})
+                    assert answer.status_code == 201
+
+            async def kills() -> None:
+                for _ in range(3):
+                    await asyncio.to_thread(two.kill)
+                    await asyncio.to_thread(two.restart().wait_ready)
+
+            *kept, _, _ = await asyncio.gather(*(application(f"a{n}", 100) for n in range(4)), others(), kills())
+
+            async def left() -> int:
+                return int(await pool.fetchval("SELECT count(*) FROM nestrel.posts_waiting"))
+
+            await once(left, lambda count: count == 0)
+            for place in places:
+                wanted = [one[place] for one in kept]
+                assert isinstance(wanted[0], list)
+                rows = await pool.fetch(
+                    "SELECT body FROM nestrel.messages WHERE conversation_id = $1 AND author_id = 'mara' ORDER BY seq",
+                    place,
+                )
+                found = [row[0] for row in rows]
+                assert sorted(found) == sorted(key for keys in wanted for key in keys)
+                for n, keys in enumerate(wanted):
+                    assert [key for key in found if key.startswith(f"a{n}-")] == keys
+            assert await pool.fetchval("SELECT count(*) FROM nestrel.refused_posts") == 0
+            await pool.close()
+
+
+@pytest.fixture(scope="module")
+def folding(make_database: Callable[[], str]) -> Iterator[psycopg.Connection[Any]]:
+    with psycopg.connect(plain(make_database())) as connection:
+        yield connection
+
+
+_NAMES = st.text(st.characters(exclude_categories=["Cs", "Cn", "Co"], exclude_characters="\x00"), max_size=20)
+
+
+@given(names=st.lists(_NAMES, min_size=50, max_size=50))
+@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_the_database_folds_names_as_the_service_does(folding: psycopg.Connection[Any], names: list[str]) -> None:
+    asked = "SELECT nestrel.name_key_v1(n) FROM unnest(%s::text[]) WITH ORDINALITY AS u (n, i) ORDER BY i"
+    assert [row[0] for row in folding.execute(asked, [names])] == [name_key(name) for name in names]
