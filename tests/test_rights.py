@@ -17,13 +17,14 @@ import asyncpg
 import httpx
 import pytest
 from pydantic import SecretStr
+from sqlalchemy.engine import make_url
 
 from nestrel.core.rights import ANYWHERE, RIGHTS, Action, Standing, Verdict, Who
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service import access, doors
 from nestrel.service.app import in_front, make_app
 from nestrel.service.settings import Settings
-from tests.support import SECRET, Person, Served, token, unique
+from tests.support import SECRET, Person, Served, once, token, unique
 
 ROLES = {Who.OWNER: "owner", Who.MODERATOR: "moderator", Who.WRITER: "writer", Who.READER: "reader"}
 PLACES = [
@@ -81,8 +82,9 @@ class Place:
 class House:
     """The service within this process, so that what each call asks of the database can be counted."""
 
-    def __init__(self, http: httpx.AsyncClient) -> None:
+    def __init__(self, http: httpx.AsyncClient, url: str = "") -> None:
         self.http = http
+        self._url = url
         self._cookies: dict[str, str] = {}
 
     async def call(
@@ -144,6 +146,23 @@ class House:
         await self.call(maker if kind is Kind.DIRECT else people[Who.OWNER], "POST", f"{here}/messages", bearing)
         return place
 
+    async def end(self, place: Place) -> None:
+        """Close a conversation. What it held is taken away in the background, under its lock, which a command waits
+        for: until that is done."""
+        office, here = place.people[Who.BACKEND], f"/conversations/{place.id}"
+        assert (await self.call(office, "DELETE", here, backend=True)).status_code == 204
+        connection = await asyncpg.connect(make_url(self._url).render_as_string(hide_password=False))
+
+        async def erased() -> bool:
+            return bool(
+                await connection.fetchval("SELECT erased FROM nestrel.conversations WHERE id = $1::uuid", place.id)
+            )
+
+        try:
+            await once(erased, bool)
+        finally:
+            await connection.close()
+
     async def was_member(self, place: Place, who: Who) -> None:
         """Somebody has been in a conversation, said something, and was dismissed; whoever is kept out still is."""
         user, office = place.people[who], place.people[Who.BACKEND]
@@ -180,12 +199,13 @@ async def house(
         return await fetch(self, sql, *args, **options)
 
     monkeypatch.setattr(asyncpg.Connection, "fetch", counting)
-    settings = Settings(database_url=make_database(), jwt_secret=SecretStr(SECRET), files=str(tmp_path), search=False)
+    url = make_database()
+    settings = Settings(database_url=url, jwt_secret=SecretStr(SECRET), files=str(tmp_path), search=False)
     app = make_app(settings)
     async with app.router.lifespan_context(app):
         transport = httpx.ASGITransport(in_front(app))
         async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as http:
-            yield House(http)
+            yield House(http, url)
 
 
 def cells(place: Place, who: Who) -> Iterator[tuple[str, str, Any, Action]]:
@@ -242,8 +262,7 @@ async def test_no_route_does_what_the_table_refuses_and_what_is_unseen_is_as_abs
     if kind is Kind.DIRECT and how in ("former", "blocked"):
         pytest.skip("nobody leaves one, and blocking in it has tests of its own")
     place, ended = await house.place(kind, visibility), await house.place(kind, visibility)
-    closed = await house.call(ended.people[Who.BACKEND], "DELETE", f"/conversations/{ended.id}", backend=True)
-    assert closed.status_code == 204
+    await house.end(ended)
     calls = 0
     for who in place.present():
         backend, cookie = who is Who.BACKEND, how == "cookie"
