@@ -58,11 +58,11 @@ async def make_place(database: Database, **roles: str) -> UUID:
 
 
 @asynccontextmanager
-async def own_cluster(name: str) -> AsyncIterator[LocalPostgres]:
+async def own_cluster(name: str, **settings: str) -> AsyncIterator[LocalPostgres]:
     """A durable PostgreSQL that may be killed, with a database of that name and the schema in it."""
     with tempfile.TemporaryDirectory(prefix=f"nestrel-{name}-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)  # the postgres user must get in
-        postgres = LocalPostgres(Path(folder))
+        postgres = LocalPostgres(Path(folder), **settings)
         postgres.start()
         try:
             postgres.create_database(name)

@@ -11,11 +11,13 @@ from pathlib import Path
 
 import httpx
 import pytest
+from sqlalchemy.engine import make_url
 
 from nestrel.local.postgres import free_port
 from tests.support import SECRET, until
 
 ROOT = Path(__file__).parent.parent
+TRANSACTION = str(ROOT / "docs/transaction.md")
 _BLOCK = re.compile(r"^```(\w*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 _DRAWN = {"mermaid", "json"}  # a drawing; and what goes over a wire, which tests/test_reconnection.py replays
 _OF_THE_CHECKOUT = "script/demo "  # the two commands, which are how this test is run
@@ -36,6 +38,7 @@ class Demo:
 
     def __init__(self, folder: Path, database_url: str) -> None:
         self.folder = folder
+        self.database_url = database_url
         self.url = f"http://127.0.0.1:{free_port()}"
         inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
         self.env = {
@@ -87,7 +90,7 @@ def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
 def test_every_example_is_of_a_kind_that_is_run() -> None:
     for name in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md", *(str(p) for p in (ROOT / "docs").glob("*.md"))):
         kinds = {kind for kind, _ in blocks(name)}
-        assert kinds <= ({"", "python", "mermaid", "json"} if name == "README.md" else {"", *_DRAWN}), name
+        assert kinds <= ({"", "python", *_DRAWN} if name in ("README.md", TRANSACTION) else {"", *_DRAWN}), name
     assert sum("import" in text for text in README) >= 2
 
 
@@ -103,6 +106,23 @@ def test_an_example_of_the_readme(demo: Demo, number: int, make_database: Callab
     else:
         token = demo.run("nestrel", "token", "mara").strip()
         demo.shell(text, said="y\n" * 3, NESTREL_TOKEN=token)
+
+
+def test_the_booking_and_its_message_are_both_there_or_neither(demo: Demo, tmp_path: Path) -> None:
+    [text] = [text for kind, text in blocks(TRANSACTION) if kind == "python"]
+    program = tmp_path / "example.py"
+    program.write_text(text)
+    address = make_url(demo.database_url).set(drivername="postgresql+psycopg").render_as_string(hide_password=False)
+    said = demo.run(sys.executable, "-W", "error", str(program), OFFICE_DATABASE_URL=address)
+    assert said == "refused: IntegrityError\n"
+    token = demo.run("nestrel", "token", "mara").strip()
+
+    def bodies() -> list[str]:
+        shown = demo.run("nestrel", "history", "control-room", "-n", "5", "--json", NESTREL_TOKEN=token)
+        return [body for body in re.findall(r'"body":\s*"([^"]*)"', shown) if "has berth" in body]
+
+    until(lambda: bool(bodies()))
+    assert bodies() == ["MV Selkie has berth 3 on 2026-12-01."]
 
 
 def _run_the_service(demo: Demo, text: str, url: str) -> None:

@@ -146,6 +146,29 @@ async def test_a_late_transaction_is_neither_lost_nor_waited_for(
     assert await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
 
 
+async def test_what_was_left_while_nobody_served_is_posted_and_a_prepared_transaction_holds_up_nobody() -> None:
+    async with own_cluster("prepared", max_prepared_transactions="4") as postgres:
+        url = postgres.url("prepared")
+        with Served(url) as served:
+            mara = Person(served.wait_ready().url, "mara")
+            place = (await mara.make())["id"]
+            served.stop()
+            connection = await asyncpg.connect(plain(url))
+            for name in ("given", "up"):
+                await connection.execute("BEGIN")
+                await post(connection, place, "mara", name, name)
+                await connection.execute(f"PREPARE TRANSACTION '{name}'")
+            for n in range(3):
+                await post(connection, place, "mara", f"{n}", f"{n}")
+            served.restart().wait_ready()
+            assert [m["body"] for m in await posted(mara, place, 3)] == ["0", "1", "2"]
+            await connection.execute("ROLLBACK PREPARED 'up'")
+            await connection.execute("COMMIT PREPARED 'given'")
+            assert [m["body"] for m in await posted(mara, place, 4)] == ["0", "1", "2", "given"]
+            assert await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
+            await connection.close()
+
+
 async def test_what_can_never_be_right_is_said_at_once(
     application: tuple[Served, str, asyncpg.Connection[Any]],
 ) -> None:
@@ -206,6 +229,14 @@ async def test_what_is_refused_later_is_kept_with_its_problem_and_holds_up_nothi
     assert [row["key"] for row in found] == ["k1", "k2", "k3", "k4", "k5", "k6"]
     types = [json.loads(row["problem"])["type"].rpartition("/")[2] for row in found]
     assert types == ["not-found", "not-found", "invalid-request", "invalid-request", "invalid-request", "key-reused"]
+    office = Person(served.url, "office", scope="nestrel.service")
+    begun = await office.http.post("/erasures", json={"user_id": "mara", "confirm": True})
+    assert begun.status_code == 201, begun.text
+
+    async def kept() -> int:
+        return int(await connection.fetchval("SELECT count(*) FROM nestrel.refused_posts"))
+
+    await once(kept, lambda count: count == 0)
 
 
 async def test_who_may_only_post_can_do_nothing_else(make_database: Callable[[], str]) -> None:
@@ -264,7 +295,19 @@ async def test_a_held_conversation_holds_up_no_other_and_keeps_its_order(
             for n in range(600):  # more than one transaction takes
                 await post(connection, held, "mara", f"{n}", f"{n}")
             await post(connection, free, "mara", "free", "free")
+            await post(connection, held, "petra", "petra", "petra")
         await posted(mara, free, 1)
+        office = Person(served.url, "office", scope="nestrel.service")
+        await Person(served.url, "petra").http.get("/me")
+        begun = await office.http.post("/erasures", json={"user_id": "petra", "confirm": True})
+        assert begun.status_code == 201, begun.text
+
+        async def of_petra() -> int:
+            return int(
+                await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting WHERE author_id = 'petra'")
+            )
+
+        assert await once(of_petra, lambda count: count == 0) == 0
     assert (await once(lambda: mara.page(held, limit=200), lambda page: page["head"] == 600))["head"] == 600
     assert [m["body"] for m in (await mara.page(held, limit=200))["items"]] == [f"{n}" for n in range(599, 399, -1)]
     await stranger.close()

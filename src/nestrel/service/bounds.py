@@ -252,10 +252,13 @@ async def watch(connections: set[Any], stall_seconds: float) -> None:
     loop = asyncio.get_running_loop()
     while True:
         await asyncio.sleep(1.0)
-        now = loop.time()
-        for connection in tuple(connections):
-            if isinstance(connection, BoundedHttp):
-                try:
-                    connection.overdue(now, stall_seconds)
-                except Exception as error:  # one of them is no reason to look after none
-                    log.error("connection.not_watched", exc_info=error)
+        _look_at(connections, loop.time(), stall_seconds)
+
+
+def _look_at(connections: set[Any], now: float, stall_seconds: float) -> None:
+    for connection in tuple(connections):
+        if isinstance(connection, BoundedHttp):
+            try:
+                connection.overdue(now, stall_seconds)
+            except Exception as error:  # one of them is no reason to look after none
+                log.error("connection.not_watched", exc_info=error)

@@ -377,27 +377,32 @@ async def end_stalled(service: Service) -> None:
     has not read, and has a few seconds to come to that; then its line is cut. Where others wait for room to send, who
     does not read is cut at once, the longest first."""
     told: dict[Closable, float] = {}
-    most = service.settings.stall_seconds
     while True:
-        await asyncio.sleep(min(1.0, most / 4))
+        await asyncio.sleep(min(1.0, service.settings.stall_seconds / 4))
         service.show_memory()
-        now = time.monotonic()
-        stalled = [(since, session) for session in tuple(service.sessions) if (since := session.sending_since)]
-        if service.outgoing.short:
-            for since, session in sorted(stalled, key=lambda one: one[0]):
-                if now - since > _SHORT_SECONDS:
-                    metrics.STALLED.inc()
-                    service.abort(session.connection)
-        for since, session in stalled:
-            if now - since < most or session in told:
-                continue
-            told[session] = now
-            metrics.STALLED.inc()
-            log.info("connection.stalled", client=session.client, seconds=round(now - since))
-            session.close(STALLED, "nothing was read for too long; come back, and resume from your cursor")
-        for session, at in tuple(told.items()):
-            if session not in service.sessions:
-                del told[session]
-            elif now - at >= _STALL_GRACE_SECONDS:
-                del told[session]
+        _end_stalled(service, told)
+
+
+def _end_stalled(service: Service, told: dict[Closable, float]) -> None:
+    """One look; `told` are those that were told so, and when."""
+    most = service.settings.stall_seconds
+    now = time.monotonic()
+    stalled = [(since, session) for session in tuple(service.sessions) if (since := session.sending_since)]
+    if service.outgoing.short:
+        for since, session in sorted(stalled, key=lambda one: one[0]):
+            if now - since > _SHORT_SECONDS:
+                metrics.STALLED.inc()
                 service.abort(session.connection)
+    for since, session in stalled:
+        if now - since < most or session in told:
+            continue
+        told[session] = now
+        metrics.STALLED.inc()
+        log.info("connection.stalled", client=session.client, seconds=round(now - since))
+        session.close(STALLED, "nothing was read for too long; come back, and resume from your cursor")
+    for session, at in tuple(told.items()):
+        if session not in service.sessions:
+            del told[session]
+        elif now - at >= _STALL_GRACE_SECONDS:
+            del told[session]
+            service.abort(session.connection)
