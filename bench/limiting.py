@@ -6,6 +6,7 @@ import asyncio
 import statistics
 import time
 from dataclasses import replace
+from typing import Any
 from uuid import uuid4
 
 import orjson
@@ -14,13 +15,13 @@ from bench.harness import Bench, Meter, Process, Result, token
 from bench.posts import BODY, http_rate, make_conversations, posts_over_sockets, sign_in, summary
 from bench.wire import Wire
 
-_ON = {
+_ON: dict[str, Any] = {
     "NESTREL_RATE_LIMIT": "1000000",
     "NESTREL_RATE_LIMIT_READS": "1000000",
     "NESTREL_RATE_LIMIT_ADDRESS": "1000000",
     "NESTREL_QUOTA_CONNECTIONS": "200",
 }
-_OFF = {
+_OFF: dict[str, Any] = {
     "NESTREL_USAGE_DAYS": "0",
     "NESTREL_QUOTA_CONNECTIONS": "0",
     "NESTREL_QUOTA_CONVERSATIONS": "0",
@@ -30,7 +31,7 @@ _OFF = {
 }
 _OTHERS = 8
 _PAUSE = 0.02
-_FLOOD_LIMIT = {"NESTREL_RATE_LIMIT": "600"}
+_FLOOD_LIMIT: dict[str, Any] = {"NESTREL_RATE_LIMIT": "600"}
 
 
 def measure(bench: Bench, rounds: int, seconds: int) -> list[Result]:
@@ -84,8 +85,7 @@ async def _pages(service: Process, seconds: float) -> float:
 
 async def _post(wire: Wire, place: str, number: int) -> bytes:
     """One post, and its answer."""
-    answered: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
-    wire.on_frame = lambda payload: answered.done() or answered.set_result(payload)
+    answered = wire.first()
     wire.send(orjson.dumps({"type": "post", "ref": number, "conversation_id": place, "key": uuid4().hex, "body": BODY}))
     return await answered
 

@@ -42,8 +42,7 @@ COMMIT;
 
 async def sign_in(service: Process, user: str) -> Wire:
     wire = await open_wire(service.port, "/v1/live")
-    signed = asyncio.get_running_loop().create_future()
-    wire.on_frame = lambda payload: signed.done() or signed.set_result(payload)
+    signed = wire.first()
     wire.send(orjson.dumps({"type": "sign_in", "token": token(user)}))
     assert b'"signed_in"' in await signed
     return wire

@@ -110,8 +110,7 @@ def _deliveries(bench: Bench, seconds: int) -> tuple[float, float]:
         wires = [await sign_in(service, "writer") for _ in range(_FOLLOWERS)]
         sample: list[bytes] = []
         for wire in wires:
-            done = asyncio.get_running_loop().create_future()
-            wire.on_frame = lambda payload, done=done: done.done() or done.set_result(payload)
+            done = wire.first()
             wire.send(orjson.dumps({"type": "follow", "conversation_id": place}))
             assert b'"done"' in await done
         writer = await sign_in(service, "writer")

@@ -72,7 +72,8 @@ class _Caller:
 
     def whole(self) -> str:
         """Resync from nothing; returns the cursor."""
-        cursor, more = None, True
+        cursor: str | None = None
+        more = True
         while more:
             answer = self.resync(cursor)
             cursor, more = answer["cursor"], answer["more"]
@@ -200,8 +201,7 @@ async def _reconnected(service: Process) -> tuple[float, float]:
 
 async def _following(service: Process, user: str, cursor: str | None, cursors: dict[str, str]) -> Wire:
     wire = await sign_in(service, user)
-    done: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
-    wire.on_frame = lambda payload: done.done() or done.set_result(payload)
+    done = wire.first()
     wire.send(orjson.dumps({"type": "follow_all", **({"cursor": cursor} if cursor else {})}))
     cursors[user] = orjson.loads(await done)["cursor"]
     return wire

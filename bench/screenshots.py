@@ -12,6 +12,7 @@ from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Literal
 
 import httpx
 from playwright.async_api import Page, async_playwright
@@ -122,7 +123,7 @@ async def _console(address: str) -> None:
     async with async_playwright() as playwright:
         browser = await playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
-        async def window(member: str, scheme: str, width: int = 1280) -> Page:
+        async def window(member: str, scheme: Literal["light", "dark"], width: int = 1280) -> Page:
             context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
             page = await context.new_page()
             await page.goto(f"{address}/console/")

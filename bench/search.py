@@ -106,7 +106,7 @@ def _answers(service: Process, who: str, word: str) -> tuple[float, tuple[float,
     headers = {"Authorization": f"Bearer {token(who)}"}
     with httpx.Client(base_url=f"http://127.0.0.1:{service.port}/v1", headers=headers, timeout=60) as http:
 
-        def ask(**query: object) -> tuple[float, str | None]:
+        def ask(**query: str | int | None) -> tuple[float, str | None]:
             begun = time.perf_counter()
             answer = http.get("/search", params={"limit": 50, **query})
             answer.raise_for_status()

@@ -38,6 +38,17 @@ class Wire(asyncio.Protocol):
         self._buffer = b""
         self.transport: asyncio.Transport | None = None
 
+    def first(self) -> asyncio.Future[bytes]:
+        """The next payload that comes; those behind it go by."""
+        found: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
+
+        def take(payload: bytes) -> None:
+            if not found.done():
+                found.set_result(payload)
+
+        self.on_frame = take
+        return found
+
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
         self.transport = transport

@@ -123,10 +123,10 @@ async def frames(cast: Cast, count: int, dice: random.Random) -> int:
                     await wire.raw.send(orjson.dumps(frame, option=orjson.OPT_NON_STR_KEYS).decode())
                 await wire.send(type="unfollow", conversation_id=str(uuid4()), ref="the end")
                 try:
-                    while (frame := await wire.get()).get("ref") != "the end":
-                        status = frame.get("problem", {}).get("status", 0)
-                        assert status < 500, frame
-                        answered += "ref" in frame
+                    while (said := await wire.get()).get("ref") != "the end":
+                        status = said.get("problem", {}).get("status", 0)
+                        assert status < 500, said
+                        answered += "ref" in said
                 except ConnectionClosed:
                     if wire.raw.close_code != 4429:  # refused too often
                         raise

@@ -58,7 +58,7 @@ async def make_place(database: Database, **roles: str) -> UUID:
 
 
 @asynccontextmanager
-async def own_cluster(name: str, **settings: str) -> AsyncIterator[LocalPostgres]:
+async def own_cluster(name: str, **settings: Any) -> AsyncIterator[LocalPostgres]:
     """A durable PostgreSQL that may be killed, with a database of that name and the schema in it."""
     with tempfile.TemporaryDirectory(prefix=f"nestrel-{name}-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)  # the postgres user must get in
@@ -188,7 +188,7 @@ class Person:
     async def post(
         self, conversation: str, body: str = "hello", key: str | None = None, **fields: Any
     ) -> httpx.Response:
-        headers = {"Idempotency-Key": key.encode()} if key is not None else {}
+        headers = {b"Idempotency-Key": key.encode()} if key is not None else {}
         return await self.http.post(
             f"/conversations/{conversation}/messages", json={"body": body, **fields}, headers=headers
         )
@@ -250,7 +250,7 @@ class Wire:
         """Send a command and return its answer; other frames are kept for `get`."""
         self._ref += 1
         await self.send(ref=self._ref, **frame)
-        others = []
+        others: list[dict[str, Any]] = []
         while True:
             answer = await self.get()
             if answer.get("ref") == self._ref:

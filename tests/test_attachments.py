@@ -240,8 +240,8 @@ async def test_previews_are_small_and_say_nothing_but_the_picture(person: Make) 
     tiny = await sent(mara, place, picture(50, 20), "tiny.png")
     answer = await mara.http.get(where(place, tiny, "/preview?width=960"))
     assert Image.open(io.BytesIO(answer.content)).size == (50, 20)
-    for width in ("640", "0", "x"):
-        assert (await mara.http.get(where(place, one, f"/preview?width={width}"))).status_code == 422
+    for wrong in ("640", "0", "x"):
+        assert (await mara.http.get(where(place, one, f"/preview?width={wrong}"))).status_code == 422
 
 
 async def test_edits_keep_replace_and_drop(person: Make) -> None:

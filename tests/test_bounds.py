@@ -38,7 +38,7 @@ Make = Callable[..., Person]
 
 @pytest.fixture(scope="module")
 def own(make_database: Callable[[], str]) -> Iterator[Served]:
-    env = {
+    env: dict[str, Any] = {
         "NESTREL_QUOTA_CONNECTIONS": "3",
         "NESTREL_PROXIES": "127.0.0.1/32",
         "NESTREL_ORIGINS": "https://chat.example",
@@ -309,7 +309,7 @@ async def test_a_sender_that_dies_ends_its_connection_with_a_reason(
     monkeypatch: pytest.MonkeyPatch, make_database: Callable[[], str]
 ) -> None:
     """In this process, so that the fault can be put in."""
-    service = Service(Settings(database_url=make_database(), jwt_secret="s" * 32))  # type: ignore[arg-type]  # as text
+    service = Service(Settings(database_url=make_database(), jwt_secret="s" * 32))
     await service.start()
     frames: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
     sent: list[dict[str, Any]] = []
@@ -327,7 +327,7 @@ async def test_a_sender_that_dies_ends_its_connection_with_a_reason(
         await frames.put({"type": "websocket.receive", "text": '{"type":"follow_all"}'})
         monkeypatch.setattr(Following, "next", bug)
         monkeypatch.setattr(Following, "pending", property(lambda self: bool(self._owed)))
-        scope = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
+        scope: dict[str, Any] = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
         async with asyncio.timeout(PATIENCE):
             await Session(service, WebSocket(scope, frames.get, send), frames.get, send).run()
         assert (sent[-1]["type"], sent[-1]["code"]) == ("websocket.close", 1011)

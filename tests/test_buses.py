@@ -194,7 +194,7 @@ async def test_what_is_attended_to_is_confirmed_and_what_is_left_is_let_go_later
     look = redis.from_url(server.url)
 
     async def hear(place: UUID) -> int:
-        return cast("int", (await look.pubsub_numsub(f"skerry:{place}"))[0][1])
+        return (await look.pubsub_numsub(f"skerry:{place}"))[0][1]
 
     async with ears(server.url, 2) as (one, other):
         server.signal(signal.SIGSTOP)

@@ -248,8 +248,8 @@ async def test_who_may_do_what_through_both_doors(person: Make, kind: str, visib
                 "react": {"type": "unreact", "symbol": "like", **target},
                 "read": {"type": "read", "conversation_id": place, "read_seq": 1},
             }.items():
-                answer = await wire.command(**frame)
-                status = answer["problem"]["status"] if answer["type"] == "refused" else 200
+                said = await wire.command(**frame)
+                status = said["problem"]["status"] if said["type"] == "refused" else 200
                 assert (role, action, status) == (role, action, wanted[action])
         if role in own:
             got["remove_own"] = await who.http.delete(at(place, own[role]))

@@ -111,9 +111,7 @@ async def test_a_follow_survives_a_service_that_goes_away(make_database: Callabl
     await writer.close()
 
 
-async def _post_when_live(
-    client: AsyncClient, conversation: str, follow: nestrel.client.aio.Follow, count: int
-) -> None:
+async def _post_when_live(client: AsyncClient, conversation: str, follow: Follow, count: int) -> None:
     while follow.state.state is not FollowState.LIVE:
         await asyncio.sleep(0.01)
     for n in range(count):

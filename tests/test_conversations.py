@@ -87,8 +87,11 @@ async def test_a_direct_conversation_is_one_for_each_pair(person: Make) -> None:
         assert listed["profiles"][other.user]["display_name"] == f"the other, {other.user}"
     assert (await mara.http.put(f"/conversations/{place}/members/{ines.user}", json={})).status_code == 403
     assert (await odd.http.delete(f"/conversations/{place}/members/me")).status_code == 403
-    for wrong in ({"members": []}, {"members": [odd.user, ines.user]}, {"members": [mara.user]},
-                  {"members": [odd.user], "name": "x"}, {"members": [odd.user], "visibility": "open"}):  # fmt: skip
+    wrongs: tuple[dict[str, Any], ...] = (
+        {"members": []}, {"members": [odd.user, ines.user]}, {"members": [mara.user]},
+        {"members": [odd.user], "name": "x"}, {"members": [odd.user], "visibility": "open"},
+    )  # fmt: skip
+    for wrong in wrongs:
         assert (await mara.http.post("/conversations", json={"kind": "direct", **wrong})).status_code == 422
 
 
@@ -195,7 +198,8 @@ async def test_members_are_paged_and_bounded(person: Make) -> None:
     assert (await mara.http.post("/conversations", json={"members": ["x"] * 1001})).status_code == 422
     for bad in ({"name": " x"}, {"name": "x" * 81}, {"title": "a\nb"}, {"kind": "room"}, {"members": [""]}, {"x": 1}):
         assert (await mara.http.post("/conversations", json=bad)).status_code == 422
-    for bad in ({}, {"title": None}, {"visibility": None}, {"kind": "group"}):
+    wrongs: tuple[dict[str, Any], ...] = ({}, {"title": None}, {"visibility": None}, {"kind": "group"})
+    for bad in wrongs:
         assert (await mara.http.patch(f"/conversations/{place}", json=bad)).status_code == 422
 
 

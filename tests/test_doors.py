@@ -9,6 +9,7 @@ import stat
 from collections.abc import Callable
 from io import StringIO
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 import pytest
@@ -53,7 +54,7 @@ async def test_a_repeat_is_answered_beyond_the_rate(make_database: Callable[[], 
     with Served(make_database(), NESTREL_RATE_LIMIT="3") as served:
         mara = Person(served.wait_ready().url, "mara")
         place = (await mara.make())["id"]
-        posted = []
+        posted: list[dict[str, Any]] = []
         while (answer := await mara.post(place, "said", f"k{len(posted)}")).status_code != 429:
             posted.append(answer.json()["seq"])
             assert len(posted) < 200
@@ -93,7 +94,7 @@ async def test_a_like_between_does_not_make_an_edit_stale_and_an_edit_does(perso
     late = await mara.http.patch(where, json={"body": "three"}, headers={"If-Match": f'"{posted["rev"]}"'})
     assert late.status_code == 412
     for match in ("9" * 5_000, '"' + "9" * 5_000 + '"', '"-1"', '"١"', "W/x"):
-        poor = await mara.http.patch(where, json={"body": "x"}, headers={"If-Match": match.encode()})
+        poor = await mara.http.patch(where, json={"body": "x"}, headers={b"If-Match": match.encode()})
         assert poor.status_code in (412, 422), match[:10]
 
 
@@ -113,7 +114,7 @@ async def test_a_change_set_is_never_larger_than_a_frame_may_be(person: Make) ->
         seen: list[int] = []
         while len(seen) < 480:
             text = await asyncio.wait_for(wire.raw.recv(), PATIENCE)
-            assert len(text.encode()) <= _MOST
+            assert len(text if isinstance(text, bytes) else text.encode()) <= _MOST
             seen += [one["seq"] for one in json.loads(text)["messages"]]
         assert seen == list(range(1, 481))
     cursor, found, rounds = begun["cursor"], [], 0

@@ -27,7 +27,7 @@ from nestrel.store import troubles
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
-from nestrel.store.write import apply, batch, profiles
+from nestrel.store.write import apply, profiles
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
 
@@ -246,7 +246,6 @@ async def test_a_batch_that_is_rolled_back_leaves_no_number_in_its_commands(
         return await real(*args)
 
     monkeypatch.setattr(apply, "apply", once)
-    monkeypatch.setattr(batch.apply, "apply", once)
     units = [
         [
             Post(place, "odd", f"{n}", key=f"{n}", service=True, imported=True, answers=n - 1 if n else None)
@@ -263,7 +262,7 @@ async def test_a_batch_that_is_rolled_back_leaves_no_number_in_its_commands(
 
 
 async def test_two_services_in_one_database_do_not_hear_each_other(url: str) -> None:
-    other = {"NESTREL_SCHEMA": "harbour"}
+    other: dict[str, Any] = {"NESTREL_SCHEMA": "harbour"}
     env = {**os.environ, "NESTREL_DATABASE_URL": url, **other}
     command = [sys.executable, "-m", "nestrel.cli", "db", "upgrade"]
     done = await asyncio.to_thread(subprocess.run, command, env=env, capture_output=True, text=True)

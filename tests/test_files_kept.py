@@ -238,7 +238,7 @@ async def test_what_opens_pictures_reads_them_and_no_more(tmp_path: Path) -> Non
 
 
 async def test_a_service_keeps_its_files_in_a_bucket(make_database: Callable[[], str], bucket: str) -> None:
-    env = {"NESTREL_FILES": "s3://skerry/office", "NESTREL_FILES_ENDPOINT": bucket, **_KEYS}
+    env: dict[str, Any] = {"NESTREL_FILES": "s3://skerry/office", "NESTREL_FILES_ENDPOINT": bucket, **_KEYS}
     with Served(make_database(), **env) as served:
         served.wait_ready()
         mara = Person(served.url, unique("mara"))

@@ -12,6 +12,7 @@ import pytest
 from pydantic import SecretStr
 from websockets.asyncio.client import connect
 from websockets.exceptions import InvalidStatus
+from websockets.typing import Origin
 
 from nestrel.live.following import Following
 from nestrel.service.bounds import BoundedHttp, BoundedSocket
@@ -69,7 +70,7 @@ async def cut(who: Person) -> None:
 
 async def refused(who: Person) -> None:
     with pytest.raises(InvalidStatus):
-        await connect("ws" + who.url[4:] + "/v1/live", origin="http://elsewhere.example")  # type: ignore[arg-type]  # a plain text
+        await connect("ws" + who.url[4:] + "/v1/live", origin=Origin("http://elsewhere.example"))
 
 
 async def stream(who: Person) -> None:

@@ -17,7 +17,7 @@ from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.read import conversations
-from nestrel.store.read.conversations import ListPosition
+from nestrel.store.read.conversations import Listed, ListPosition
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members
 from nestrel.store.write.writer import Writer
@@ -130,7 +130,7 @@ async def test_an_answer_that_comes_late_takes_nothing_back(
     since, mine_of = moves.since, conversations.mine_of
     read, put_down, asked, answered = (asyncio.Event() for _ in range(4))
 
-    async def late(*args: Any) -> list[ListPosition]:
+    async def late(*args: Any) -> list[Listed]:
         found = await mine_of(*args)
         read.set()
         await put_down.wait()

@@ -241,7 +241,7 @@ def _absence(monkeypatch: pytest.MonkeyPatch) -> None:
     authors = Memory.authors
 
     class Everyone(dict[str, Author]):
-        def get(self, user: str, default: object = None) -> Author:  # type: ignore[override]  # as it is called
+        def get(self, user: str, default: object = None) -> Author:
             return dict.get(self, user) or Author(Role.READER, 0, ("x", None, 1))
 
     monkeypatch.setattr(Memory, "authors", lambda self, place: Everyone(authors(self, place)))

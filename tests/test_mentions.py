@@ -80,7 +80,8 @@ async def test_edits_keep_who_is_named_unless_they_say_and_a_removal_forgets(per
 
             async def edit(body: str, **more: Any) -> dict[str, Any]:
                 done = await own.command(type="edit", conversation_id=place, seq=1, body=body, **more)
-                return done.get("message") or done["problem"]
+                found: dict[str, Any] = done.get("message") or done["problem"]
+                return found
 
             first = await edit("berth 4")
             assert first["mentions"] == [odd.user]

@@ -20,7 +20,7 @@ from tests.test_cli import make_run
 SHIPPED = tomllib.loads((Path(__file__).parents[1] / "deploy/nestrel.toml").read_text())
 
 
-def as_env(settings: dict[str, Any]) -> dict[str, str]:
+def as_env(settings: dict[str, Any]) -> dict[str, Any]:
     return {f"NESTREL_{name.upper()}": str(value) for name, value in settings.items() if name != "metrics_port"}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 
 import httpx
 import pytest
@@ -152,7 +152,7 @@ async def test_a_body_without_a_declared_length_is_bounded_too(person: Make) -> 
     mara = person()
     place = (await mara.make())["id"]
 
-    async def endless() -> object:
+    async def endless() -> AsyncIterator[bytes]:
         for _ in range(100):
             yield b" " * 65_536
 

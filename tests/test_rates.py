@@ -6,6 +6,7 @@ import asyncio
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import httpx
 import pytest
@@ -38,7 +39,7 @@ async def test_two_processes_let_through_no_more_than_a_fifth_above_the_limit(
 ) -> None:
     database = make_database()
     with bus_of(kind) as bus:
-        limits = {"NESTREL_RATE_LIMIT": "50", "NESTREL_RATE_LIMIT_READS": "20", **bus}
+        limits: dict[str, Any] = {"NESTREL_RATE_LIMIT": "50", "NESTREL_RATE_LIMIT_READS": "20", **bus}
         with Served(database, **limits) as one, Served(database, **limits) as two:
             seats = [Person(served.wait_ready().url, "mara") for served in (one, two)]
             office = Person(one.url, "office", scope="nestrel.service")

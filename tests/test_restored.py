@@ -135,7 +135,7 @@ class Here:
 async def serving(cluster: Cluster, url: str | None = None) -> AsyncIterator[Here]:
     async with cluster.proxy.open():
         await schema.upgrade(cluster.url())
-        env = {"NESTREL_CHECKPOINT_SECONDS": "0.5"}
+        env: dict[str, Any] = {"NESTREL_CHECKPOINT_SECONDS": "0.5"}
         served = Served(url or cluster.url(), **env)
         try:
             await off(served.wait_ready)

@@ -92,7 +92,9 @@ async def test_a_late_commit_is_not_skipped(service_database: str, own: Served) 
         await mara.post(quick, "committed at once")
         await copies.resync()
         assert copies.held[slow].conversation is not None
-        assert copies.held[slow].conversation.title == "slow"
+        shown = copies.held[slow].conversation
+        assert shown is not None
+        assert shown.title == "slow"
         await mara.post(quick, "and one more")
         assert {item["conversation_id"] for item in await copies.resync()} == {quick}
         await transaction.commit()
@@ -114,7 +116,7 @@ async def test_whoever_writes_elsewhere_makes_nobody_repeat_a_row(
     opened: list[asyncpg.Connection[Any]] = []
     elsewhere = make_database()
 
-    async def open_one(address: str, **who: str) -> None:
+    async def open_one(address: str, **who: Any) -> None:
         raw = await asyncpg.connect(address, **who)
         opened.append(raw)
         await raw.execute("BEGIN")
@@ -282,7 +284,7 @@ def service_database(make_database: Callable[[], str]) -> str:
 @pytest.fixture(scope="module")
 def own(service_database: str) -> Iterator[Served]:
     """A service whose catch-ups end at 50 rows, with checkpoints at once."""
-    env = {"NESTREL_CATCH_UP_ROWS": "50", "NESTREL_CHECKPOINT_SECONDS": "0.1"}
+    env: dict[str, Any] = {"NESTREL_CATCH_UP_ROWS": "50", "NESTREL_CHECKPOINT_SECONDS": "0.1"}
     with Served(service_database, **env) as served:
         yield served.wait_ready()
 

@@ -119,7 +119,7 @@ async def test_every_door_honours_the_floor_at_the_instant_of_the_post(person: C
         await wire.command(type="follow", conversation_id=place)
         for n in range(1, 6):
             await mara.post(place, f"m{n}", f"k{n}")
-        floors = {}
+        floors: dict[int, int] = {}
         while len(floors) < 5:
             frame = await wire.get()
             floors |= {message["seq"]: frame["floor"] for message in frame["messages"]}
@@ -133,8 +133,8 @@ async def test_every_door_honours_the_floor_at_the_instant_of_the_post(person: C
     for path in ("messages/2", "messages/2/edits", "messages/2/reactions", "messages/2/readers"):
         await refused(await mara.http.get(f"{at}/{path}"), 410, "expired")
     await refused(await mara.post(place, "m1", "k1"), 410, "expired")
-    answer = await mara.post(place, "a reply", reply_to=2)
-    await refused(answer, 422, "invalid-request")
+    late = await mara.post(place, "a reply", reply_to=2)
+    await refused(late, 422, "invalid-request")
     shown = (await odd.http.get(at)).json()
     assert (shown["floor"], shown["message_count"], shown["unread"], shown["head"]) == (3, 3, 3, 5)
     receipt = (await odd.http.put(f"{at}/receipt", json={"read_seq": 1})).json()

@@ -278,7 +278,8 @@ async def test_no_route_does_what_the_table_refuses_and_what_is_unseen_is_as_abs
             here = await house.place(kind, visibility) if alone else place
             if alone:
                 rest = _moved(rest, place, here)
-            user, options = here.people[who], {"backend": backend, "cookie": cookie}
+            user = here.people[who]
+            options: dict[str, Any] = {"backend": backend, "cookie": cookie}
             path = f"/conversations/{here.id}{rest}"
             if cookie:
                 await house.call(user, "GET", "/me", **options)  # which is made by the first call

@@ -10,6 +10,7 @@ import httpx
 import pytest
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
+from websockets.typing import Origin
 
 from tests.support import PATIENCE, Person, Served, unique, until
 
@@ -74,8 +75,8 @@ async def test_an_ended_session_is_taken_nowhere_any_more(make_database: Callabl
         async with browser, other, httpx.AsyncClient(base_url=two.url + "/v1", headers={"Cookie": value}) as beside:
             assert (await beside.get("/me")).status_code == 200
             async with connect(
-                "ws" + two.url[4:] + "/v1/live", additional_headers={"Cookie": value}, origin=two.url
-            ) as wire:  # type: ignore[arg-type]  # any text is an origin
+                "ws" + two.url[4:] + "/v1/live", additional_headers={"Cookie": value}, origin=Origin(two.url)
+            ) as wire:
                 assert json.loads(await wire.recv())["user_id"] == mara.user
                 ended = await browser.delete("/session", headers={"Origin": mara.url})
                 assert (ended.status_code, "Max-Age=0" in ended.headers["set-cookie"]) == (204, True)

@@ -115,7 +115,11 @@ async def test_a_stream_of_one_conversation_resumes_from_the_last_event(person: 
         with pytest.raises(EOFError):
             await stream.get()
     assert seen == list(range(3, 703))
-    for wrong in ({"headers": {"Last-Event-ID": "x"}}, {"params": {"cursor": base[:-2]}}, {"params": {"since": "1"}}):
+    assert base is not None
+    poor: tuple[dict[str, Any], ...] = (
+        {"headers": {"Last-Event-ID": "x"}}, {"params": {"cursor": base[:-2]}}, {"params": {"since": "1"}},
+    )  # fmt: skip
+    for wrong in poor:
         assert (await mara.http.get(where, **wrong)).status_code == 422
     assert (await mara.http.get("/stream", params={"cursor": base})).status_code == 422
 
@@ -126,7 +130,7 @@ async def test_a_stream_of_all_sends_checkpoints_from_which_a_resync_goes_on(own
     async with events(odd, "/stream") as stream:
         await mara.post(place, "one")
         fresh = (await mara.make(members=[odd.user]))["id"]
-        named = set()
+        named: set[str] = set()
         while True:
             name, id_, data = await stream.get()
             if name == "checkpoint":

@@ -29,7 +29,7 @@ RSA, EC, OKP = (
     ec.generate_private_key(ec.SECP256R1()),
     ed25519.Ed25519PrivateKey.generate(),
 )
-_KEYS = {"rsa": (RSA, "RS256"), "ec": (EC, "ES256"), "okp": (OKP, "EdDSA")}
+_KEYS: dict[str, tuple[Any, str]] = {"rsa": (RSA, "RS256"), "ec": (EC, "ES256"), "okp": (OKP, "EdDSA")}
 
 
 def unsigned(claims: dict[str, Any], algorithm: str = "none") -> str:
@@ -68,7 +68,7 @@ def claims(**changed: Any) -> dict[str, Any]:
     ids=lambda value: str(value)[:30],
 )  # fmt: skip
 def test_a_poor_token_is_401_with_a_reason(service: Served, header: str | None) -> None:
-    headers = {"Authorization": header.encode()} if header is not None else {}
+    headers = {b"Authorization": header.encode()} if header is not None else {}
     answer = httpx.get(f"{service.url}/v1/me", headers=headers)
     assert answer.status_code == 401
     assert answer.json()["type"] == "/problems/unauthenticated"
@@ -93,13 +93,13 @@ def issuer(monkeypatch: pytest.MonkeyPatch) -> dict[str, Any]:
         found = []
         for name in state["keys"]:
             private, algorithm = _KEYS[name]
-            raw = jwt.get_algorithm_by_name(algorithm).to_jwk(private.public_key(), as_dict=True)
+            raw: dict[str, Any] = jwt.get_algorithm_by_name(algorithm).to_jwk(private.public_key(), as_dict=True)
             found.append({**raw, "kid": name, "use": "sig"})
         found.append({"kty": "oct", "kid": "symmetric", "k": base64.urlsafe_b64encode(b"s" * 32).decode()})
         return httpx.Response(200, json={"keys": found})
 
     transport, client = httpx.MockTransport(answer), httpx.AsyncClient
-    monkeypatch.setattr(tokens.httpx, "AsyncClient", lambda **options: client(transport=transport, **options))
+    monkeypatch.setattr(httpx, "AsyncClient", lambda **options: client(transport=transport, **options))
     return state
 
 

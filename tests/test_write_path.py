@@ -169,7 +169,8 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
     `crowded`. One replica is fed live by what the commits say, another catches up after `away` batches and at the
     end."""
     place = await make(database)
-    truth, growths = Truth(), []
+    truth = Truth()
+    growths: list[Growth] = []
     live, absent = Replica(str(place)), Replica(str(place))
     async with database.read() as connection:
         first = await changes.newest(connection, place, 200)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Callable, Iterator
 from datetime import UTC, datetime
+from typing import Literal
 
 import pytest
 from bench.browser import FLAGS
@@ -63,7 +64,7 @@ async def browser() -> AsyncIterator[Browser]:
 def window(browser: Browser, demo: Served) -> Window:
     """Opens a window with a profile of its own, signed in as a member of the demo."""
 
-    async def open_(member: str, *, width: int = 1280, scheme: str = "light") -> Page:
+    async def open_(member: str, *, width: int = 1280, scheme: Literal["light", "dark"] = "light") -> Page:
         context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
         context.set_default_timeout(PATIENCE * 1000)
         page = await context.new_page()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
 from uuid import UUID
 
@@ -61,7 +62,7 @@ def test_one_changed_character_closes_it(data: st.DataObject, member: str, conve
 def test_a_foreign_or_wrong_kind_cursor_is_refused() -> None:
     here, there = UUID(int=1), UUID(int=2)
     token = SEAL.conversation("mara", here, ChangePosition(3, 2, 3, 11))
-    foreign = [
+    foreign: list[Callable[[], object]] = [
         lambda: SEAL.open_conversation("odd", here, token),
         lambda: SEAL.open_conversation("mara", there, token),
         lambda: SEAL.open_history("mara", here, token),

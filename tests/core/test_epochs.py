@@ -57,8 +57,8 @@ def test_a_cursor_goes_on_exactly_where_all_that_it_has_seen_is_still_there(step
             now.lsn += 10
         elif step[0] == "cursor":
             rev = len(now.changes)
-            at = AllPosition(now.epoch, now.lsn, now.lsn, now.lsn)
-            cursors.append((ChangePosition(rev, rev, rev, now.epoch), at, now.changes))
+            whole = AllPosition(now.epoch, now.lsn, now.lsn, now.lsn)
+            cursors.append((ChangePosition(rev, rev, rev, now.epoch), whole, now.changes))
         else:
             lag = step[1]
             assert isinstance(lag, int)

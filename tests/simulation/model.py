@@ -7,7 +7,7 @@ import copy
 import random
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 from uuid import UUID
 
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
@@ -22,6 +22,7 @@ from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
 from nestrel.store.write.answers import Growth, Written
 
+Found = TypeVar("Found")
 AT = "2026-11-25T10:00:00.000000Z"
 NEWEST = 4
 ROWS = 5
@@ -104,7 +105,7 @@ class Truth:
         if self.dice.random() < self.trouble:
             raise StoreUnavailable("it does not answer")
 
-    async def read(self, work: Callable[[], Any]) -> Any:
+    async def read(self, work: Callable[[], Found]) -> Found:
         """A question: it takes its time, sees one state, and may come to nothing."""
         await self.lag()
         self.fail()

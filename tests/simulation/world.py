@@ -88,7 +88,7 @@ class Node:
         self._spawn(Checkpoints(self.hub, self.moves, 2.0).run())
 
     def _spawn(self, work: Any) -> asyncio.Task[Any]:
-        task = asyncio.ensure_future(work)
+        task: asyncio.Task[Any] = asyncio.ensure_future(work)
         self.tasks.add(task)
         task.add_done_callback(self.tasks.discard)
         return task
@@ -139,7 +139,7 @@ class Node:
         self._spawn(run())
 
     def serve(self, line: SimLine) -> None:
-        scope = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
+        scope: dict[str, Any] = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
 
         async def send(message: Any) -> None:
             if message["type"] == "websocket.send":
@@ -228,6 +228,11 @@ class Client:
     def start(self) -> None:
         self.sync = Sync(self.file, self.outbox, self, told=self._look, offload=_at_once, chance=self.world.dice.random)
         self.task = asyncio.ensure_future(self.sync.run())
+
+    async def upload(
+        self, conversation_id: str, name: str, size: int, read: Callable[[int, int], bytes]
+    ) -> dict[str, Any]:
+        raise AssertionError("no post of the simulation bears a file")
 
     async def kill(self) -> None:
         self.task.cancel()
