@@ -31,7 +31,7 @@ from nestrel.service.socket import Session
 from nestrel.service.state import Service
 from tests import hostile
 from tests.hostile import HEAD, Raw
-from tests.support import PATIENCE, Person, Served, token, unique
+from tests.support import PATIENCE, Person, Served, once, token, unique
 
 Make = Callable[..., Person]
 
@@ -145,9 +145,7 @@ async def test_whoever_goes_without_a_word_leaves_no_session(own: Served) -> Non
         if frame is not None:
             await socket.send(frame)
         socket.transport.abort()
-    async with asyncio.timeout(PATIENCE):
-        while await hostile.sessions(own):
-            await asyncio.sleep(0.05)
+    await once(lambda: hostile.sessions(own), lambda sessions: not sessions)
 
 
 async def test_a_member_has_so_many_connections_and_no_more(own: Served) -> None:
@@ -168,9 +166,7 @@ async def test_a_member_has_so_many_connections_and_no_more(own: Served) -> None
         assert (await mara.http.get("/stream")).status_code == 403
         async with odd.socket():
             pass
-    async with asyncio.timeout(PATIENCE):
-        while await hostile.sessions(own):
-            await asyncio.sleep(0.05)
+    await once(lambda: hostile.sessions(own), lambda sessions: not sessions)
     async with mara.socket():
         pass
 

@@ -32,7 +32,7 @@ from nestrel.client.follow import Follow
 from nestrel.core import problems
 from nestrel.core.backoff import delays
 from nestrel.local.postgres import free_port
-from tests.support import PATIENCE, Served, token, unique
+from tests.support import PATIENCE, Served, once, token, unique
 
 
 def client_of(service: Served, user: str, **options: object) -> AsyncClient:
@@ -93,8 +93,7 @@ async def test_a_follow_survives_a_service_that_goes_away(make_database: Callabl
         await posting
         first.kill()
     waiting = asyncio.create_task(follow.__anext__())
-    while follow.state.state is not FollowState.AWAY:
-        await asyncio.sleep(0.01)
+    await _reaches(follow, FollowState.AWAY)
     assert follow.state.reason
     with Served(url, port=port) as second:
         second.wait_ready()
@@ -111,9 +110,15 @@ async def test_a_follow_survives_a_service_that_goes_away(make_database: Callabl
     await writer.close()
 
 
+async def _reaches(follow: Follow, wanted: FollowState) -> None:
+    async def state() -> FollowState:
+        return follow.state.state
+
+    await once(state, lambda found: found is wanted)
+
+
 async def _post_when_live(client: AsyncClient, conversation: str, follow: Follow, count: int) -> None:
-    while follow.state.state is not FollowState.LIVE:
-        await asyncio.sleep(0.01)
+    await _reaches(follow, FollowState.LIVE)
     for n in range(count):
         await client.post(conversation, f"{n}")
 

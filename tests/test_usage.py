@@ -175,35 +175,27 @@ async def test_who_is_connected_is_listed_and_can_be_ended_on_whatever_process(
         office = Person(one.wait_ready().url, "office", scope="nestrel.service")
         mara, there = Person(one.url, "mara"), Person(two.wait_ready().url, "mara")
 
-        async def listed(count: int) -> list[dict[str, Any]]:
-            for _ in range(400):
-                found = (await office.http.get("/connections")).json()["items"]
-                if len(found) == count:
-                    return list(found)
-                await asyncio.sleep(0.05)
-            raise AssertionError(found)
+        async def listing() -> list[dict[str, Any]]:
+            return list((await office.http.get("/connections")).json()["items"])
+
+        async def listed(*follows: int) -> list[dict[str, Any]]:
+            return await once(listing, lambda found: sorted(item["follows"] for item in found) == list(follows))
 
         place = (await mara.make())["id"]
         async with mara.socket() as here, there.socket() as far:
             await far.command(type="follow", conversation_id=place)
-            found = await listed(2)
+            found = await listed(0, 1)
             assert {(item["user_id"], item["kind"], item["behind"]) for item in found} == {("mara", "socket", 0)}
             assert len({item["process"] for item in found}) == 2
             # The quota is of all processes together; known within some seconds.
-            for _ in range(400):
-                answer = await there.http.get("/stream") if await _full(there) else None
-                if answer is not None:
-                    break
-                await asyncio.sleep(0.05)
-            assert answer is not None
-            assert (answer.status_code, answer.json()["quota"]) == (403, "connections")
+            await once(lambda: _full(there), bool)
             other = next(item for item in found if item["follows"] == 1)
             assert (await office.http.delete(f"/connections/{other['connection_id']}")).status_code == 204
             await asyncio.wait_for(far.raw.wait_closed(), 60)
             assert far.raw.close_code == 4410
             assert (await here.command(type="ping"))["type"] == "done"
-            await listed(1)
-        await listed(0)
+            await listed(0)
+        await listed()
         assert (await office.http.delete(f"/connections/{unique('none')}")).status_code == 204
         assert (await mara.http.get("/connections")).status_code == 403
         two.kill()
