@@ -21,7 +21,7 @@ from sqlalchemy.engine import make_url
 
 from nestrel.core.rights import ANYWHERE, RIGHTS, Action, Standing, Verdict, Who
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.service import access, doors
+from nestrel.service import access, access_page, doors
 from nestrel.service.app import in_front, make_app
 from nestrel.service.settings import Settings
 from tests.support import SECRET, Person, Served, once, token, unique
@@ -412,7 +412,7 @@ async def test_nobody_who_is_put_out_hears_what_was_said_behind_them(person: Cal
 
 def test_the_page_is_made_from_the_table() -> None:
     shown = (Path(__file__).parents[1] / "docs/access.md").read_text()
-    assert shown == access.page(doors.routes(), doors.frame_actions()), "run python -m nestrel.service.access"
+    assert shown == access_page.page(doors.routes(), doors.frame_actions()), "run python -m nestrel.service.access_page"
     assert set(RIGHTS) | set(ANYWHERE) == set(Action)
 
 
