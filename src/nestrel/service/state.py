@@ -5,10 +5,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import time
 from collections.abc import Callable, Sequence
 from secrets import token_hex
-from typing import Protocol
 from uuid import UUID
 
 import structlog
@@ -41,6 +39,7 @@ from nestrel.service.rates import RateLimits
 from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
+from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.service.waiting_posts import WaitingPosts
@@ -57,36 +56,6 @@ log = structlog.get_logger()
 
 _ERASE_PAUSE_SECONDS = 5.0
 _STOP_SECONDS = 5.0
-_STALL_GRACE_SECONDS = 5.0
-_SHORT_SECONDS = 1.0
-STALLED = 4408
-"""The WebSocket's close code for a connection that is not read from."""
-
-
-class Closable(Protocol):
-    """A live connection, as the drain sees it and whoever looks for stalled ones."""
-
-    @property
-    def sending_since(self) -> float | None:
-        """When it began to wait for the other side to read, by the monotonic clock; None while it does not."""
-
-    @property
-    def client(self) -> object:
-        """The address of the other side."""
-
-    @property
-    def identity(self) -> Identity | None:
-        """Whose it is, once that is known."""
-
-    @property
-    def connection(self) -> object:
-        """The server's own side of it."""
-
-    def close(self, code: int, reason: str) -> None:
-        """End it once what is on its way has been sent."""
-
-    def drain(self) -> None:
-        """Take no more commands, and end when those under way have their answers."""
 
 
 class Service:
@@ -164,7 +133,7 @@ class Service:
         self._tasks = [
             asyncio.create_task(self._work_off(), name="left over"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
-            asyncio.create_task(end_stalled(self), name="stalls"),
+            asyncio.create_task(self._look_after(), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.bars.run(), name="bars"),
             asyncio.create_task(self.rates.run(), name="rates"),
@@ -352,6 +321,19 @@ class Service:
         if (ailing := self.database.ailing) is not None:
             raise ailing
 
+    async def _look_after(self) -> None:
+        """Look at what the connections hold, and for those that are not read from."""
+        stalls = Stalls(
+            self.sessions, self.outgoing, self.settings.stall_seconds, lambda connection: self.abort(connection)
+        )
+        while True:
+            await asyncio.sleep(min(1.0, self.settings.stall_seconds / 4))
+            try:
+                self.show_memory()
+                stalls.look()
+            except Exception as error:  # one of them is no reason to look after none
+                log.error("connections.not_looked_after", exc_info=error)
+
     async def _work_off(self) -> None:
         """Take away what closed conversations held, at start and whenever one is closed; join people to what has become
         everyone's; and go on with what a process that was killed has left: changed profiles of which not all have been
@@ -370,39 +352,3 @@ class Service:
                 log.warning("erase.failed", reason=str(error))
             await happens(self.something_left, _ERASE_PAUSE_SECONDS)
             self.something_left.clear()
-
-
-async def end_stalled(service: Service) -> None:
-    """End connections whose other side leaves what it was sent unread for too long. Each is told so, behind what it
-    has not read, and has a few seconds to come to that; then its line is cut. Where others wait for room to send, who
-    does not read is cut at once, the longest first."""
-    told: dict[Closable, float] = {}
-    while True:
-        await asyncio.sleep(min(1.0, service.settings.stall_seconds / 4))
-        service.show_memory()
-        _end_stalled(service, told)
-
-
-def _end_stalled(service: Service, told: dict[Closable, float]) -> None:
-    """One look; `told` are those that were told so, and when."""
-    most = service.settings.stall_seconds
-    now = time.monotonic()
-    stalled = [(since, session) for session in tuple(service.sessions) if (since := session.sending_since)]
-    if service.outgoing.short:
-        for since, session in sorted(stalled, key=lambda one: one[0]):
-            if now - since > _SHORT_SECONDS:
-                metrics.STALLED.inc()
-                service.abort(session.connection)
-    for since, session in stalled:
-        if now - since < most or session in told:
-            continue
-        told[session] = now
-        metrics.STALLED.inc()
-        log.info("connection.stalled", client=session.client, seconds=round(now - since))
-        session.close(STALLED, "nothing was read for too long; come back, and resume from your cursor")
-    for session, at in tuple(told.items()):
-        if session not in service.sessions:
-            del told[session]
-        elif now - at >= _STALL_GRACE_SECONDS:
-            del told[session]
-            service.abort(session.connection)
