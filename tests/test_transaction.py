@@ -22,10 +22,15 @@ from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
 from sqlalchemy.orm import Session
 
 from nestrel.client.transaction import post
+from nestrel.core.commands import Post
+from nestrel.core.problems import Problem
 from nestrel.core.text import name_key
+from nestrel.service import waiting_posts
+from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import roles
-from nestrel.store.database import asyncpg_url
-from tests.support import Person, Served, once, own_cluster, unique
+from nestrel.store.database import Database, asyncpg_url
+from nestrel.store.write.waiting_posts import Waiting
+from tests.support import Person, Served, make_place, once, own_cluster, unique
 
 
 def plain(url: str, drivername: str = "postgresql", **parts: Any) -> str:
@@ -311,6 +316,42 @@ async def test_a_held_conversation_holds_up_no_other_and_keeps_its_order(
     assert (await once(lambda: mara.page(held, limit=200), lambda page: page["head"] == 600))["head"] == 600
     assert [m["body"] for m in (await mara.page(held, limit=200))["items"]] == [f"{n}" for n in range(599, 399, -1)]
     await stranger.close()
+
+
+async def test_what_fails_by_a_fault_of_ours_stays_and_holds_up_no_other(
+    database: Database, stranger: asyncpg.Connection[Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    one, other = [await make_place(database, mara="owner") for _ in range(2)]
+    for body in ("before", "fault", "behind"):
+        await post(stranger, str(one), "mara", body, body)
+    await post(stranger, str(other), "mara", "other", "other")
+    command = waiting_posts.command
+
+    def faulty(waiting: Waiting) -> Post | Problem:
+        if waiting.body == "fault":
+            raise RuntimeError("a fault of ours")
+        return command(waiting)
+
+    async def bodies() -> list[str]:
+        return [row[0] for row in await stranger.fetch("SELECT body FROM nestrel.messages ORDER BY created_at, seq")]
+
+    async def take() -> None:
+        await WaitingPosts(database, lambda _: None, lambda _, __: None, lambda _: False, None).take_all()
+
+    monkeypatch.setattr(waiting_posts, "command", faulty)
+    await take()
+    assert sorted(await bodies()) == ["before", "other"]
+    assert await stranger.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 2
+    monkeypatch.setattr(waiting_posts, "command", command)
+    await take()
+    assert (await bodies())[-2:] == ["fault", "behind"]
+    assert await stranger.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
+
+
+async def test_a_pool_is_no_transaction(url: str) -> None:
+    async with asyncpg.create_pool(plain(url), min_size=1, max_size=1) as pool:
+        with pytest.raises(TypeError, match="this is Pool"):
+            post(pool, "berths", "mara", "k", "b")
 
 
 async def test_through_kills_and_beside_other_posts_each_is_posted_once_and_in_order() -> None:

@@ -14,7 +14,7 @@ from uuid import uuid4
 from nestrel.core.usage import EDITS, POSTS, Counted, Meter, Peaks
 from nestrel.store.database import Database
 from nestrel.store.write import usage
-from tests.support import Person, Served, once, unique
+from tests.support import Person, Served, once, own_cluster, unique
 
 
 async def used(office: Person, **query: str) -> list[dict[str, Any]]:
@@ -199,6 +199,25 @@ async def test_who_is_connected_is_listed_and_can_be_ended_on_whatever_process(
         assert (await office.http.delete(f"/connections/{unique('none')}")).status_code == 204
         assert (await mara.http.get("/connections")).status_code == 403
         two.kill()
+
+
+async def test_a_process_tells_its_lists_again_when_the_database_has_lost_them() -> None:
+    async with own_cluster("fallen") as postgres:
+        with Served(postgres.url("fallen")) as served:
+            mara = Person(served.wait_ready().url, "mara")
+            office = Person(served.url, "office", scope="nestrel.service")
+
+            async def listing() -> list[dict[str, Any]]:
+                answer = await office.http.get("/connections")
+                return list(answer.json()["items"]) if answer.status_code == 200 else []
+
+            async with mara.socket():
+                [before] = await once(listing, lambda found: len(found) == 1)
+                port = postgres.port
+                postgres.stop("immediate")  # what is of passing worth is gone with it
+                postgres.start(port)
+                [again] = await once(listing, lambda found: len(found) == 1)
+                assert again == before
 
 
 async def _full(who: Person) -> bool:

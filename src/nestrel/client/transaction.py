@@ -40,7 +40,7 @@ def post(
     """
     packed = None if attributes is None else orjson.dumps(attributes).decode()
     values = (conversation, author, key, body, format, packed, list(mentions), reply_to)
-    if _has(connection_or_session, "fetchval"):
+    if _has(connection_or_session, "fetchval") and _has(connection_or_session, "is_in_transaction"):  # no pool has that
         marks = ", ".join(f"${n}::{type_}" for n, type_ in enumerate(_TYPES, 1))
         return connection_or_session.fetchval(f"SELECT {_name(schema)}({marks})", *values)
     if _has(connection_or_session, "scalar") and _has(connection_or_session, "execute"):
