@@ -72,3 +72,12 @@ async def beside(page: Page, member: str) -> None:
         await page.get_by_role("button", name="Sign in a second member").click()
     await (await opened.value).get_by_role("link", name=member).click()
     await expect(page.get_by_role("status", name="right line")).to_have_text("live")
+
+
+async def compare(page: Page, title: str) -> None:
+    """Choose what two members side by side are compared on."""
+    on = page.get_by_label("on")
+    await on.select_option(label=title)
+    # The one before stays until this one is drawn.
+    await expect(on.locator("option:checked")).to_have_text(title)
+    await expect(page.locator("li[data-seq]").first).to_be_visible()

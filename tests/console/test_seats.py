@@ -8,7 +8,7 @@ from collections.abc import Callable
 from playwright.async_api import Browser, expect
 
 from nestrel.local.postgres import free_port
-from tests.console.pages import Window, beside, choose
+from tests.console.pages import Window, beside, choose, compare
 from tests.support import Person, Served, token, unique
 
 
@@ -51,8 +51,7 @@ async def test_two_seats_part_and_come_together_again(window: Window) -> None:
     """Cut one line, post from both sides, restore it: nothing is missing, nothing twice, and it says its price."""
     page = await window("Mara Quill")
     await beside(page, "Odd Haverland")
-    await page.get_by_label("on").select_option(label="Control room")
-    await expect(page.locator("li[data-seq]").first).to_be_visible()
+    await compare(page, "Control room")
     await expect(page.locator("[data-cell='right missing']")).to_have_count(0)  # the other seat has read its page too
     await page.get_by_role("switch", name="line of Odd Haverland").click()
     await expect(page.get_by_role("status", name="right line")).to_have_text("away")
@@ -82,6 +81,41 @@ async def test_two_seats_part_and_come_together_again(window: Window) -> None:
     await page.get_by_role("link", name="Side by side").click()
     await expect(page.get_by_role("status", name="right line")).to_have_text("live")
     assert before > 1
+
+
+async def test_what_could_not_be_read_while_away_is_read_when_the_line_is_back(window: Window) -> None:
+    page = await window("Mara Quill")
+    await page.context.route("**/messages?limit=80*", lambda route: route.abort())
+    await beside(page, "Odd Haverland")
+    await compare(page, "Control room")
+    missing = page.locator("[data-cell='right missing']")
+    await expect(missing).not_to_have_count(0)  # of its page it holds what catching up brought
+    await page.context.unroute_all()
+    for state in ("away", "live"):
+        await page.get_by_role("switch", name="line of Odd Haverland").click()
+        await expect(page.get_by_role("status", name="right line")).to_have_text(state)
+    await expect(missing).to_have_count(0)
+
+
+async def test_a_conversation_that_could_not_be_opened_is_opened_when_it_can_be(window: Window) -> None:
+    page = await window("Mara Quill")
+    alert, said = page.get_by_role("main").get_by_role("alert"), page.locator("article[data-seq]").first
+    await page.context.route("**/messages?*", lambda route: route.abort())
+    await page.get_by_role("button", name="Open ones").click()
+    row = page.get_by_role("listitem").filter(has_text="Galley and stores")  # she is no member: nothing is held
+    await row.get_by_role("button", name="Read").click()
+    await expect(alert).to_be_visible()
+    await page.context.unroute_all()
+    await page.get_by_role("button", name="Try again").click()
+    await expect(said).to_be_visible()
+
+    await page.evaluate("navigator.serviceWorker.ready.then(() => true)")
+    await page.context.set_offline(True)
+    await page.reload()
+    await expect(alert).to_be_visible()
+    await page.context.set_offline(False)
+    await page.evaluate("window.dispatchEvent(new Event('online'))")
+    await expect(said).to_be_visible()
 
 
 async def test_with_no_network_the_console_opens_with_what_it_held_and_keeps_what_is_done(window: Window) -> None:

@@ -27,6 +27,7 @@ function Conversing({ id }: { id: string }) {
   useObservable(seat);
   const [copy, setCopy] = useState<ConversationCopy | null>(null);
   const [problem, setProblem] = useState("");
+  const live = useObservable(seat.line).state === "live";
   const mine = seat.list.conversations.find((one) => one.id === id);
   const shown = useQuery({
     queryKey: ["conversation", id, seat.userId],
@@ -38,20 +39,26 @@ function Conversing({ id }: { id: string }) {
   });
   const conversation: Conversation | undefined = mine ?? shown.data;
 
+  // What could not be opened with the line away is opened when it is back.
+  const opened = copy !== null;
+  const [tries, setTries] = useState(0);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a line that comes back is what this reacts to
   useEffect(() => {
+    if (opened) return;
     let here = true;
     seat.pages.open(id, recallPlace(seat.userId, id).seq).then(
-      (opened) => {
+      (found) => {
         if (!here) return;
         rememberConversation(seat.userId, id);
-        setCopy(opened);
+        setProblem("");
+        setCopy(found);
       },
       (error: Error) => here && setProblem(error.message),
     );
     return () => {
       here = false;
     };
-  }, [seat, id]);
+  }, [seat, id, opened, live, tries]);
 
   if (problem)
     return (
@@ -59,9 +66,12 @@ function Conversing({ id }: { id: string }) {
         <p role="alert" className="text-buoy">
           {problem}
         </p>
-        <Link to="/" className="underline">
-          Back to the list
-        </Link>
+        <p className="mt-2 flex items-baseline gap-4">
+          <Button onClick={() => setTries(tries + 1)}>Try again</Button>
+          <Link to="/" className="underline">
+            Back to the list
+          </Link>
+        </p>
       </main>
     );
   return (

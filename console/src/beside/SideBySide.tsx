@@ -110,9 +110,11 @@ function Pair({ id, left, right }: { id: string; left: Seat; right: Seat }) {
   );
 }
 
-/** The copy of a conversation, once it is there. */
+/** The copy of a conversation, once it is there; what could not be read with the line away is read when it is back. */
 function useCopy(seat: Seat, id: string): ConversationCopy | null {
   const [copy, setCopy] = useState<ConversationCopy | null>(null);
+  const live = useObservable(seat.line).state === "live";
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a line that comes back is what this reacts to
   useEffect(() => {
     let here = true;
     const fill = async () => {
@@ -125,6 +127,6 @@ function useCopy(seat: Seat, id: string): ConversationCopy | null {
     return () => {
       here = false;
     };
-  }, [seat, id]);
+  }, [seat, id, live]);
   return copy;
 }
