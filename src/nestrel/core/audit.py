@@ -32,3 +32,7 @@ class Act(StrEnum):
     CONNECTION_ENDED = "connection-ended"
     ERASED = "erased"
     EXPORTED = "exported"
+    WEBHOOK_MADE = "webhook-made"
+    WEBHOOK_CHANGED = "webhook-changed"
+    WEBHOOK_DELETED = "webhook-deleted"
+    WEBHOOK_REPLAYED = "webhook-replayed"

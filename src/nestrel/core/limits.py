@@ -63,6 +63,15 @@ REFUSALS_PER_MINUTE = 100
 CHANGE_SET_BYTES = 256 * 1024
 """What one change set is on the wire at most; a larger one goes on with `more`."""
 
+WEBHOOKS = 50
+WEBHOOK_DELIVERIES = 100
+"""Of so many requests of a webhook it is kept what came of them."""
+WEBHOOK_BYTES = 256 * 1024
+WEBHOOK_ITEM_BYTES = WEBHOOK_BYTES - 4 * 1024
+"""A change set in a request, which has more around it."""
+WEBHOOK_ROWS = 500
+"""What one reading for a webhook brings at most, about."""
+
 RECENT_MOVES = 50_000
 """Conversations of which a process keeps in mind when they moved last; about 350 bytes each."""
 LISTED = 50_000

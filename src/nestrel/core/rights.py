@@ -202,7 +202,7 @@ ANYWHERE: Mapping[Action, str] = {
     Action.LIST: "list one's own and open conversations",
     Action.ACCEPT: "see and accept an invitation whose token one has",
     Action.LINK: "follow a link to an attachment; it stands for itself, and asks what its maker may",
-    Action.SERVE: "suspend and sign out people, erase them, the service's rule, usage, connections, audit",
+    Action.SERVE: "suspend and sign out people, erase them, the service's rule, usage, connections, audit, webhooks",
 }
 """What is done to no conversation in particular: anyone signed in may, but `SERVE` is for a backend alone, and `LINK`
 is for whoever has it."""

@@ -36,6 +36,7 @@ from nestrel.service.routes import (
     streams,
     transfer,
     usage,
+    webhooks,
 )
 
 DIRECT = (messages.direct, resync.direct)
@@ -46,7 +47,7 @@ RESOURCES: tuple[APIRouter, ...] = tuple(
     for resource in (
         messages, message, attachments, reactions, receipt, changes, streams, conversations, members, kept_out,
         invitations, blocked, me, session, barring, reports, audit, people, search, retention, archive, transfer,
-        erasures, usage, connections,
+        erasures, usage, connections, webhooks,
     )
 )  # fmt: skip
 """The others, below `PREFIX`."""

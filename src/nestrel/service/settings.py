@@ -18,6 +18,7 @@ from pydantic_settings import (
 )
 
 from nestrel.core.quotas import Adding, Quotas
+from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
 from nestrel.live import redis_address
 
@@ -149,6 +150,13 @@ class Settings(BaseSettings):
     proxies: Annotated[
         Networks, Field(description="networks (CIDR) whose Forwarded and X-Forwarded-For headers are believed")
     ] = ()
+    webhook_hosts: Annotated[
+        Names,
+        Field(
+            description="host names and networks (CIDR) that webhooks may reach beside the public internet, with "
+            "commas between"
+        ),
+    ] = ()
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
@@ -235,6 +243,12 @@ class Settings(BaseSettings):
     def _files(cls, value: str | None) -> str | None:
         if value is not None:
             check_address(value)
+        return value
+
+    @field_validator("webhook_hosts")
+    @classmethod
+    def _hosts(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        Allowed.parse(value)
         return value
 
     @field_validator("bus")

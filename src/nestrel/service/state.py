@@ -16,6 +16,7 @@ from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.core.targets import Allowed
 from nestrel.files.opening import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
@@ -23,16 +24,18 @@ from nestrel.live.hub import Hub
 from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
-from nestrel.live.waiting import happens
 from nestrel.service import cookies, metrics
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
 from nestrel.service.collector import collect
+from nestrel.service.consumers import Consumers, Handler
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
-from nestrel.service.indexer import Indexer
+from nestrel.service.indexer import Indexing
+from nestrel.service.leftovers import work_off
+from nestrel.service.outbound import Outbound
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
 from nestrel.service.rates import RateLimits
@@ -43,18 +46,18 @@ from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.service.waiting_posts import WaitingPosts
+from nestrel.service.webhooks import WebhookHandler
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
 from nestrel.store.database import Database, writable
-from nestrel.store.keep import closed
-from nestrel.store.write import connections, defaults, profiles, repeats
+from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
+from nestrel.store.write.webhooks import id_of
 from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()
 
-_ERASE_PAUSE_SECONDS = 5.0
 _STOP_SECONDS = 5.0
 
 
@@ -99,6 +102,8 @@ class Service:
             self.hub.followed,
             settings.edit_window,
         )
+        self.outbound = Outbound(Allowed.parse(settings.webhook_hosts))
+        self.consumers = Consumers(self.database, self.node, self._handler, search=settings.search)
         self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
         self.pages = Pages(self.budget.pages)
@@ -131,7 +136,7 @@ class Service:
             await self.load_seal()
         checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
         self._tasks = [
-            asyncio.create_task(self._work_off(), name="left over"),
+            asyncio.create_task(work_off(self.database, self.skeletons, self.something_left), name="left over"),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(self._look_after(), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
@@ -142,9 +147,14 @@ class Service:
             asyncio.create_task(self.waiting_posts.run(), name="waiting posts"),
             asyncio.create_task(collect(self.attachments), name="collector"),
             asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
+            asyncio.create_task(self.consumers.run(), name="consumers"),
         ]
-        if self.settings.search:
-            self._tasks.append(asyncio.create_task(Indexer(self.database).run(), name="indexer"))
+
+    def _handler(self, name: str) -> Handler:
+        """Who does what a consumer of the journal is there for."""
+        if name == "search":
+            return Indexing(self.database, self.sealing)
+        return WebhookHandler(id_of(name), self.database, self.moves, self.sealing, self.outbound)
 
     async def stop(self) -> None:
         """Every part of it has an end, also where the database does not answer any more."""
@@ -158,6 +168,8 @@ class Service:
             for task in pending:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
+        await self.consumers.stop()
+        await self.outbound.close()
         await self.reporting.stop()
         await self.rates.stop()
         await self.attachments.stop()
@@ -333,22 +345,3 @@ class Service:
                 stalls.look()
             except Exception as error:  # one of them is no reason to look after none
                 log.error("connections.not_looked_after", exc_info=error)
-
-    async def _work_off(self) -> None:
-        """Take away what closed conversations held, at start and whenever one is closed; join people to what has become
-        everyone's; and go on with what a process that was killed has left: changed profiles of which not all have been
-        told."""
-        while True:
-            try:
-                while await closed.step(self.database):
-                    pass
-                while await profiles.go_on(self.database):
-                    pass
-                while await defaults.step(self.database):
-                    pass
-                while self.skeletons is not None and await profiles.adopt(self.database, self.skeletons):
-                    pass
-            except Exception as error:
-                log.warning("erase.failed", reason=str(error))
-            await happens(self.something_left, _ERASE_PAUSE_SECONDS)
-            self.something_left.clear()

@@ -33,6 +33,7 @@ KEPT = frozenset(
     {
         "archive_authors_pkey", "archive_segments_pkey", "archive_segments_whole", "asked_pkey", "attached_pkey",
         "attachments_pkey", "audit_pkey", "audit_reasons_pkey", "barred_pkey", "blocks_pkey", "connections_pkey",
+        "consumers_pkey",
         "conversation_words_pkey", "conversations_after_expiry_check", "conversations_counted", "conversations_floor",
         "conversations_kind_check", "conversations_pkey", "conversations_swept", "conversations_visibility_check",
         "discarded_runs_pkey", "ended_sessions_pkey", "epochs_id_key", "epochs_pkey", "erasures_pkey",
@@ -47,6 +48,7 @@ KEPT = frozenset(
         "search_blocks_pkey", "search_places_pkey", "service_secrets_pkey", "uploaded_pkey", "usage_commands_pkey",
         "usage_hours_pkey", "usage_people_pkey", "usage_places_pkey", "usage_samples_pkey", "usage_told_pkey",
         "usage_follow_peaks_pkey", "usage_follows_pkey", "used_today_pkey",
+        "webhook_deliveries_pkey", "webhooks_pkey", "webhooks_state_check", "webhooks_type_check",
     }
 )  # fmt: skip
 """What the code keeps true, under its locks or by ON CONFLICT: a violation is a fault of ours, and answered as one."""

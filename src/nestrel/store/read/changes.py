@@ -98,10 +98,9 @@ class Changes:
         """All of the JSON object behind `base` and `cursor`, which differ for each reader; written once for all."""
         return self.packed().decode()
 
-    @property
-    def too_large(self) -> bool:
+    def too_large(self, most: int = limits.CHANGE_SET_BYTES) -> bool:
         """Whether it is more than one change set may be on the wire, and can be made less: a row is never split."""
-        return len(self.messages) + len(self.members) > 1 and len(self.packed()) > limits.CHANGE_SET_BYTES
+        return len(self.messages) + len(self.members) > 1 and len(self.packed()) > most
 
     def packed(self) -> bytes:
         """`tail` as it goes out; the change set must not change any more."""
@@ -125,14 +124,18 @@ class Changes:
         )
         return packed[1:]
 
+    def beginning(self) -> Changes:
+        """The same as the first of its conversation, with `reset`."""
+        return replace(self, reset=True, _tail=None)
+
     def fewer(self) -> int:
         """How many rows of as many as this has are likely to fit."""
         rows_ = len(self.messages) + len(self.members)
         return max(1, min(rows_ - 1, rows_ * limits.CHANGE_SET_BYTES * 3 // (4 * len(self.packed()))))
 
-    def parts(self) -> list[Changes]:
+    def parts(self, most: int = limits.CHANGE_SET_BYTES) -> list[Changes]:
         """The same in as many change sets as it takes for each to be within the limit, one leading on to the next."""
-        if not self.too_large or self.start is None:
+        if self.start is None or not self.too_large(most):
             return [self]
         start = self.start
         changed = sorted((one for one in self.messages if one["seq"] <= start.seq), key=lambda one: int(one["rev"]))
@@ -150,7 +153,7 @@ class Changes:
         first = self._part(start, middle, ordered[:half], members[: max(0, half - len(ordered))], more=True)
         second = self._part(middle, self.end, ordered[half:], members[max(0, half - len(ordered)) :], more=self.more)
         second.conversation, second.departed, second.closed = self.conversation, self.departed, self.closed
-        return [*first.parts(), *second.parts()]
+        return [*first.parts(most), *second.parts(most)]
 
     def _part(
         self, start: ChangePosition, end: ChangePosition, messages_: list[Wire], members: list[Wire], *, more: bool
@@ -233,7 +236,7 @@ async def since(
     while True:
         await _read_rows(connection, changes, start, now, limit)
         await _complete(connection, changes, own=now.own_rev > min(start.rev, start.member_rev))
-        if not changes.too_large:
+        if not changes.too_large():
             return changes
         limit = changes.fewer()
         changes = Changes(conversation_id, start, start, now.head, now.floor)
@@ -266,7 +269,7 @@ async def newest(
         changes.messages = await messages.wires_of(connection, conversation_id, found[::-1])
         await _read_members(connection, changes, now, rows - len(changes.messages))
         await _complete(connection, changes, own=True)
-        if not changes.too_large:
+        if not changes.too_large():
             return changes
         rows = changes.fewer()
         limit = min(limit, rows)

@@ -42,14 +42,14 @@ class Tail:
     whole: bool = True
 
 
-async def tail(connection: Connection, since: AllPosition | None) -> Tail:
-    """Read the journal from an earlier snapshot on, or all of it; who joined only after a snapshot.
+async def tail(connection: Connection, since: AllPosition | None, *, joined: bool = True) -> Tail:
+    """Read the journal from an earlier snapshot on, or all of it; who joined only after a snapshot, and where asked.
 
     Raises:
         NewEpoch: the database has another history than this process knows.
     """
     snapshot = since.snapshot if since is not None else "1:1:"
-    found = await fetch(connection, _TAIL, snapshot, _ROWS, since is not None)
+    found = await fetch(connection, _TAIL, snapshot, _ROWS, joined and since is not None)
     now = snapshots.at(connection, *found[0][:3])
     if since is not None and connection.history.known.set_back(since, now):
         raise NewEpoch(set_back=now.epoch)

@@ -1,0 +1,37 @@
+"""What was begun and is not done: a process that was killed has left it, or it takes many steps."""
+
+from __future__ import annotations
+
+import asyncio
+
+import structlog
+
+from nestrel.core.skeleton import Skeletons
+from nestrel.live.waiting import happens
+from nestrel.store.database import Database
+from nestrel.store.keep import closed
+from nestrel.store.write import defaults, profiles
+
+log = structlog.get_logger()
+
+_PAUSE_SECONDS = 5.0
+
+
+async def work_off(database: Database, skeletons: Skeletons | None, something: asyncio.Event) -> None:
+    """Take away what closed conversations held, at start and whenever there is `something`; join people to what has
+    become everyone's; and go on with changed profiles of which not all have been told, or names that are not unique
+    yet. Until cancelled."""
+    while True:
+        try:
+            while await closed.step(database):
+                pass
+            while await profiles.go_on(database):
+                pass
+            while await defaults.step(database):
+                pass
+            while skeletons is not None and await profiles.adopt(database, skeletons):
+                pass
+        except Exception as error:
+            log.warning("erase.failed", reason=str(error))
+        await happens(something, _PAUSE_SECONDS)
+        something.clear()

@@ -1,0 +1,207 @@
+"""Webhooks as consumers of the journal: what has moved is sent as signed requests, and tried again until it is taken.
+
+Every request holds the state of the moment at which it is sent, also one that is tried again: what was removed
+meanwhile is not sent any more.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
+from typing import NamedTuple
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.times import format_time
+from nestrel.core.webhooks import Failing, Replay, State, Webhook, failed, message_id, signed
+from nestrel.live.moves import Moves
+from nestrel.service import metrics
+from nestrel.service.addressing import written
+from nestrel.service.consumers import Lease, LeaseLost
+from nestrel.service.outbound import Answer, Outbound
+from nestrel.store.database import Database
+from nestrel.store.keep import consumers
+from nestrel.store.read import moving, replaying
+from nestrel.store.read import webhooks as reading
+from nestrel.store.read.changes import Changes
+from nestrel.store.read.moving import Item, Position
+from nestrel.store.write import webhooks
+from nestrel.store.write.webhooks import Outcome
+
+_PAUSE_SECONDS = 0.03
+"""Between two looks at what has moved."""
+_KEEP_SECONDS = 5.0
+"""So often it is kept where one stands to whom nothing is sent."""
+_KNOWN_MOVES = 2_000
+_STALE_MS = 1_000
+"""After so long what was read is read anew."""
+
+
+def owner(id_: UUID) -> str:
+    """Whom a webhook's cursors are for; no user is called so."""
+    return f"\x1fwebhook {id_}"
+
+
+class Request(NamedTuple):
+    """What one request holds, as JSON, and where the webhook stands when it is taken: at a `position`, or, without one,
+    with what is left of a `replay`."""
+
+    type: str
+    items: list[str]
+    position: Position | None
+    replay: Replay | None = None
+
+
+class WebhookHandler:
+    """One webhook. `now` is the clock by which it is tried again."""
+
+    def __init__(
+        self, id_: UUID, database: Database, moves: Moves, seal: Callable[[], CursorSeal], outbound: Outbound,
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:  # fmt: skip
+        self._id = id_
+        self._database = database
+        self._moves = moves
+        self._seal = seal
+        self._outbound = outbound
+        self._now = now
+        self._at: Position | None = None
+        self._webhook: Webhook | None = None
+        self._live = False
+        self._kept = time.monotonic()
+
+    async def step(self, lease: Lease) -> float:
+        """Send what there is to send; the pause until there may be more."""
+        hook = await self._look(lease)
+        if hook.state is not State.ACTIVE:
+            raise LeaseLost(lease.name)
+        if hook.failing.next_at is not None:
+            wait = (hook.failing.next_at - self._now()).total_seconds()
+            if wait > 0:
+                return min(wait, 1.0)
+        if hook.replay is not None and not self._live:
+            self._live = True  # what is sent again does not hold up what is new
+            return await self._replay(lease, hook, hook.replay)
+        self._live = False
+        assert self._at is not None
+        if hook.failing.attempt == 0 and isinstance(self._at, AllPosition):
+            now, recent = await self._moves.since(self._at, _KNOWN_MOVES)
+            ids = recent.moved.keys() if recent is not None else None
+            if ids is not None and (not ids if hook.conversation_id is None else hook.conversation_id not in ids):
+                await self._go_on(lease, now)
+                return 0.0 if hook.replay is not None else _PAUSE_SECONDS
+        async with self._database.snapshot() as connection:
+            read = await moving.read(connection, self._at, hook.conversation_id, limits.WEBHOOK_ROWS)
+        for request in self._requests(read.items, read.position):
+            answer = await self._send(lease, hook, request)
+            if not answer.taken or answer.ms > _STALE_MS:
+                return 0.0
+        await self._go_on(lease, read.position)
+        return 0.0 if read.more or hook.replay is not None else _PAUSE_SECONDS
+
+    async def _replay(self, lease: Lease, hook: Webhook, replay: Replay) -> float:
+        async with self._database.snapshot() as connection:
+            found = await replaying.read(connection, replay, hook.conversation_id, limits.WEBHOOK_ROWS)
+        parts = list(self._bounded([("changes", self._item(one)) for one in found.items]))
+        for n, (type_, texts) in enumerate(parts):
+            # What is left is known behind the last of them; until then all of this is sent again.
+            rest = replay if n < len(parts) - 1 else found.rest
+            answer = await self._send(lease, hook, Request(type_, texts, None, rest))
+            if not answer.taken:
+                return 0.0
+        if not parts and not await webhooks.replayed(self._database, self._id, lease.number, found.rest):
+            raise LeaseLost(lease.name)
+        self._webhook = None
+        return 0.0
+
+    async def _look(self, lease: Lease) -> Webhook:
+        """The webhook as it is: changing it ends the lease, so that it is read once, and when a request came to
+        something."""
+        if self._webhook is None:
+            async with self._database.read() as connection:
+                self._webhook, cursor = await reading.one(connection, self._id)
+            if self._at is None:
+                self._at = self._seal().open_all(owner(self._id), cursor)
+        return self._webhook
+
+    async def _go_on(self, lease: Lease, position: Position) -> None:
+        """Nothing is left before a position; it is kept from time to time, and at once where one was sent to."""
+        self._at = position
+        if time.monotonic() - self._kept > _KEEP_SECONDS:
+            await self.end(lease)
+
+    async def end(self, lease: Lease) -> None:
+        if self._at is None:
+            return
+        self._kept = time.monotonic()
+        cursor = self._seal().all(owner(self._id), self._at)
+        if not await consumers.keep(self._database, lease.name, lease.number, cursor):
+            raise LeaseLost(lease.name)
+
+    def _item(self, changes: Changes) -> str:
+        cursor = self._seal().conversation(owner(self._id), changes.conversation_id, changes.end)
+        return written(None, cursor, changes.tail())
+
+    def _requests(self, items: Sequence[Item], end: Position) -> Iterator[Request]:
+        """In the order of conversations; whoever has taken the last stands at the `end`."""
+        texts = [self._text(item) for item in items]
+        taken = 0
+        for type_, some in self._bounded(texts):
+            taken += len(some)
+            yield Request(type_, some, end if taken == len(items) else items[taken - 1].position)
+
+    def _text(self, item: Item) -> tuple[str, str]:
+        if item.changes is None:
+            return "closed", f'{{"conversation_id":"{item.conversation_id}"}}'
+        return "changes", self._item(item.changes)
+
+    def _bounded(self, texts: Sequence[tuple[str, str]]) -> Iterator[tuple[str, list[str]]]:
+        """In requests of one kind each, and none larger than it may be."""
+        kind, some, size = "", list[str](), 0
+        for type_, text in texts:
+            length = len(text.encode()) + 1
+            if some and (kind != type_ or size + length > limits.WEBHOOK_ITEM_BYTES):
+                yield kind, some
+                some, size = [], 0
+            kind = type_
+            some.append(text)
+            size += length
+        if some:
+            yield kind, some
+
+    async def _send(self, lease: Lease, hook: Webhook, request: Request) -> Answer:
+        """Send one request, and write down what came of it."""
+        now = self._now()
+        position = request.position or self._at
+        assert position is not None
+        cursor = self._seal().all(owner(self._id), position)
+        content = f'"items":[{",".join(request.items)}],"cursor":"{cursor}"'
+        id_ = message_id(self._id, content.encode())
+        head = f'{{"type":"{request.type}","timestamp":"{format_time(now)}","data":{{'
+        body = f'{head}{content},"lease":{lease.number}}}}}'.encode()
+        headers = {
+            "content-type": "application/json", "user-agent": "nestrel",
+            **signed(hook.secrets, id_, now.timestamp(), body),
+        }  # fmt: skip
+        lease.check()
+        begun = self._now()
+        answer = await self._outbound.post(hook.url, headers, body)
+        attempt = hook.failing.attempt + 1
+        if answer.taken:
+            replay = request.replay if request.position is None else hook.replay
+            came = Outcome(begun, attempt, answer.status, answer.ms, None, Failing(), cursor, replay)
+        else:
+            state, failing = failed(hook.failing, self._now(), answer.status, answer.wait)
+            came = Outcome(begun, attempt, answer.status, answer.ms, answer.error, failing, None, hook.replay,
+                           state is State.STOPPED)  # fmt: skip
+        metrics.WEBHOOK_REQUESTS.labels("taken" if answer.taken else "failed").inc()
+        if not await webhooks.note(self._database, self._id, lease.number, came):
+            raise LeaseLost(lease.name)
+        if answer.taken:
+            self._at = position
+            self._kept = time.monotonic()
+        if hook.failing.attempt or not answer.taken:
+            self._webhook = None
+        return answer

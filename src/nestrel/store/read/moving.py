@@ -1,0 +1,175 @@
+"""What moved in the whole store since a snapshot: for those who follow everything and are never lost.
+
+All of one reading is of one snapshot: whatever commits meanwhile comes with the next, and nothing comes twice. Only
+what is too much for one reading is taken in parts, by conversation, and what moves in those that are done by then comes
+once more with the round behind it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
+from nestrel.store import epochs
+from nestrel.store.native import Connection, array, fetch
+from nestrel.store.read import changes as feed
+from nestrel.store.read import journal, together
+from nestrel.store.read.changes import Changes
+from nestrel.store.read.journal import UNSEEN, Tail
+from nestrel.store.read.resync import NOTHING
+from nestrel.store.read.together import Asked
+
+Position = AllPosition | ResyncPosition
+
+_MANY = 500
+"""Conversations that one reading looks at."""
+_WALKED = 20_000
+"""Those that it looks at where the journal does not reach back."""
+_SMALL = 200
+"""One that has moved by no more is read together with others."""
+_LOOKED_BACK = 2_000_000
+"""Rows of one in which it is looked for where a snapshot stood; one that is further behind begins anew."""
+
+_WALK = f"""
+SELECT id, {UNSEEN.format("moved_xid", "$3")}
+FROM (SELECT id, moved_xid FROM nestrel.conversations WHERE id > $1 ORDER BY id LIMIT $2) c ORDER BY id
+"""
+_STARTS = """
+SELECT i.id, s.rev, s.seq, s.beyond FROM unnest($1::text::uuid[]) AS i (id)
+CROSS JOIN LATERAL (SELECT * FROM nestrel.seen_v1(i.id, $2::text::pg_snapshot, $3)) s
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """A change set, or a conversation that is no more; and where whoever has taken it stands."""
+
+    conversation_id: UUID
+    changes: Changes | None
+    position: ResyncPosition
+
+
+@dataclass(slots=True)
+class Moving:
+    """One reading. Whoever has taken all of it stands at `position`; there is `more` if that is in the middle. `anew`:
+    what the position led from is of a history that is lost, and every conversation begins again with its newest
+    page."""
+
+    position: Position
+    items: list[Item] = field(default_factory=list)
+    more: bool = False
+    anew: bool = False
+
+
+async def read(connection: Connection, at: Position, only: UUID | None, most: int) -> Moving:
+    """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation or of all. One
+    that had no message by then begins, with `reset`, at its first."""
+    since, after, within = (at.since, at.after, at.within) if isinstance(at, ResyncPosition) else (at, NOTHING, None)
+    tail = await journal.tail(connection, since, joined=False)
+    upto = at.upto if isinstance(at, ResyncPosition) else tail.now
+    known = [one for one in (since, upto) if one is not None]
+    anew = not all(epochs.goes_on(connection, one, tail.now) for one in known)
+    if anew or (since is None and upto.epoch != tail.now.epoch):
+        since, upto, after, within = None, tail.now, NOTHING, None
+    here = ResyncPosition(since, upto, after, within)
+    ids, last = await _which(connection, here, only, tail)
+    if within is not None:
+        ids.insert(0, after)
+    result = Moving(upto, anew=since is None)
+    if await _take(connection, result, here, ids[:_MANY], most):
+        done = ids[_MANY - 1] if len(ids) > _MANY else last
+        if done is not None:
+            result.position, result.more = replace(here, after=done, within=None), True
+    return result
+
+
+async def _which(
+    connection: Connection, here: ResyncPosition, only: UUID | None, tail: Tail
+) -> tuple[list[UUID], UUID | None]:
+    """Conversations behind `here` that have moved, by id; and the last that was looked at, if there may be more."""
+    if here.since is not None and tail.whole and tail.trimmed < here.since.xmin:
+        return sorted({id_ for _, id_, _ in tail.moved if id_ > here.after and only in (None, id_)}), None
+    if only is not None:
+        return [only] if only > here.after else [], None
+    since = here.since or AllPosition.beginning(here.upto.epoch)
+    walked = await fetch(connection, _WALK, here.after, _WALKED, since.snapshot)
+    moved = [row[0] for row in walked if here.since is None or row[1]]
+    return moved, walked[-1][0] if len(walked) == _WALKED else None
+
+
+async def _take(connection: Connection, result: Moving, here: ResyncPosition, ids: Sequence[UUID], most: int) -> bool:
+    """Read of some, in their order, as much as goes into `most` rows; whether that was all."""
+    states = await feed.states(connection, ids)
+    starts = await _starts(connection, here, [id_ for id_ in ids if id_ in states and not states[id_].closed])
+    small, chosen, whole = dict[UUID, Asked](), list[UUID](), True
+    apart: UUID | None = None
+    for id_ in ids:
+        state, start = states.get(id_), starts.get(id_)
+        if state is None or not (state.closed or state.head):
+            continue  # of one in which nothing was said yet nobody is told
+        if not state.closed:
+            moved = state.rev if start is None else state.rev - min(start.rev, start.member_rev)
+            if start is None or moved > _SMALL:
+                apart = id_
+                break
+            if small and moved > most:
+                whole = False
+                break
+            small[id_] = Asked(start, state, fresh=start.seq == 0)
+            most -= moved
+        chosen.append(id_)
+    found = await together.read(connection, small)
+    for id_ in chosen:
+        if changes := found.get(id_):
+            result.items += _parted(here, changes)
+        elif states[id_].closed:
+            result.items.append(Item(id_, None, replace(here, after=id_, within=None)))
+    if apart is not None:
+        # The rest comes with the next reading.
+        result.items += await _apart(connection, here, apart, starts.get(apart), max(most, 1))
+    if whole and (apart is None or (apart == ids[-1] and result.items[-1].position.within is None)):
+        return True
+    result.position, result.more = result.items[-1].position if result.items else here, True
+    return False
+
+
+async def _starts(connection: Connection, here: ResyncPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
+    """Where each stood; nothing of those that begin anew with their newest page."""
+    if here.since is None:
+        return {here.after: here.within} if here.within is not None else {}
+    found = await fetch(connection, _STARTS, array(list(ids)), here.since.snapshot, _LOOKED_BACK)
+    epoch = here.upto.epoch
+    starts = {}
+    for id_, rev, seq, beyond in found:
+        begins = beyond or not seq
+        starts[id_] = ChangePosition(0, 0, 0, epoch) if begins else ChangePosition(rev, seq, rev, epoch)
+    if here.within is not None:
+        starts[here.after] = here.within
+    return starts
+
+
+async def _apart(
+    connection: Connection, here: ResyncPosition, id_: UUID, start: ChangePosition | None, most: int
+) -> list[Item]:
+    if start is not None:
+        changes = await feed.since(connection, id_, start, most)
+        assert changes is not None  # in one snapshot with its state
+        return list(_parted(here, changes.beginning() if start.seq == 0 else changes))
+    rows = limits.PAGE_DEFAULT
+    while (changes := await feed.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
+        rows = min(rows, changes.fewer()) - 1 or 1
+    assert changes is not None
+    return list(_parted(here, changes))
+
+
+def _parted(here: ResyncPosition, changes: Changes) -> Iterator[Item]:
+    """A change set in parts that go into one request each."""
+    parts = changes.parts(limits.WEBHOOK_ITEM_BYTES)
+    if changes.reset and len(parts) > 1:
+        parts[0] = parts[0].beginning()
+    for part in parts:
+        within = part.end if part.more else None
+        yield Item(part.conversation_id, part, replace(here, after=part.conversation_id, within=within))
