@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import signal
 from collections.abc import Callable
 from typing import Any
 
@@ -225,3 +227,49 @@ async def test_where_a_webhook_may_not_lead(own: Served) -> None:
     for secret in ("short", "whsec_", "whsec_QUJD", f"whsec_{'A' * 100}"):
         await call(office, "POST", "/webhooks", {"url": "https://example.org/", "secret": secret}, 422)
     await call(office, "POST", "/webhooks", {"url": "https://example.org/", "conversation_id": str(own.port)}, 422)
+
+
+async def test_the_holder_is_killed_or_frozen_and_another_goes_on(make_database: Callable[[], str]) -> None:
+    """Whoever sends dies while others post: everything arrives, in the order of its conversation, under leases that
+    grow."""
+    url = make_database()
+    with Served(url) as one, Served(url) as other:
+        one.wait_ready()
+        other.wait_ready()
+        office, mara = backend(one), Person(one.url, unique("mara"))
+        place = (await mara.make())["id"]
+        async with receiver() as to:
+            made = await hook(office, to)
+            said = f'"name":"webhook {made["webhook_id"]}"'
+            posted = 0
+
+            async def post(through: Served, count: int) -> None:
+                nonlocal posted
+                who = Person(through.url, mara.user)
+                for _ in range(count):
+                    await who.post(place, f"{posted + 1}")
+                    posted += 1
+
+            def holders() -> list[Served]:
+                return [served for served in (one, other) if said in served.log()]
+
+            await post(one, 5)
+            await to.has(lambda it: it.newest.get(place) == posted)
+            (holder,) = holders()
+            spare = other if holder is one else one
+            holder.process.send_signal(signal.SIGSTOP)
+            await post(spare, 10)
+            await to.has(lambda it: it.newest.get(place) == posted)
+            holder.process.send_signal(signal.SIGCONT)
+            for _ in range(2):
+                sending = asyncio.ensure_future(post(holder, 50))
+                await to.has(lambda it: it.newest.get(place, 0) >= posted - 25)
+                spare.kill()
+                await sending
+                await to.has(lambda it: it.newest.get(place) == posted)
+                spare.restart().wait_ready()
+                holder, spare = spare, holder
+            leases = [got.json["data"]["lease"] for got in to.taken]
+            assert leases[-1] >= 4
+            assert to.back == []
+            assert [message.body for message in to.held[place].ordered()] == [f"{n + 1}" for n in range(posted)]
