@@ -11,7 +11,14 @@ import sys
 from pathlib import Path
 
 CLIENT = Path(__file__).parents[2] / "src/nestrel/client"
-SOURCES = ("aio", "messages", "attachments", "keeping", "order")  # in the order in which their methods are to be read
+SOURCES = (
+    "aio",
+    "messages",
+    "attachments",
+    "keeping",
+    "order",
+    "webhooks",
+)  # in the order in which their methods are to be read
 BY_HAND = {"close", "follow"}  # in running.py
 ASYNCIO_ONLY = {"live", "replica"}  # objects that keep themselves current, on a loop
 

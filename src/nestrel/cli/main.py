@@ -58,6 +58,7 @@ COMMANDS = {
     "token": _Command("token", "Print a token that speaks for USER."),
     "unlike": _Command("changing", "Take your reaction on message SEQ back."),
     "usage": _Command("watching", "Show what was used: messages, deliveries, people, connections, stored bytes."),
+    "webhooks": _Command("webhooks", "Have what changes sent to an address; for a trusted backend."),
 }
 
 

@@ -18,7 +18,7 @@ from nestrel.cli.options import as_json, with_client
 from nestrel.core.times import parse_time
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
-    from nestrel.client import Client
+    from nestrel.client import ChangeSet, Client
 
 
 _ENDS = {
@@ -132,28 +132,75 @@ class _Names:
 
 
 @click.command()
-@click.argument("conversation")
-@click.option("--cursor", help="Resume from this change cursor instead of from now on.")
+@click.argument("conversation", required=False)
+@click.option("--all", "everything", is_flag=True, help="All of your conversations, those that you join later too.")
+@click.option("--cursor", help="Resume from this cursor instead of from now on: a change cursor, or with --all the one "
+              "that a resync gives.")  # fmt: skip
 @click.option("-n", "--count", type=click.IntRange(1), help="End after this many messages.")
 @as_json
 @with_client
-def follow(client: Client, conversation: str, cursor: str | None, count: int | None, as_json: bool) -> None:
-    """Show what happens in CONVERSATION (an id or a name) as it happens, until interrupted.
+def follow(
+    client: Client, conversation: str | None, everything: bool, cursor: str | None, count: int | None, as_json: bool
+) -> None:
+    """Show what happens in CONVERSATION as it happens, until interrupted.
 
-    Reconnects by itself. With --json each line is a change set, whose `cursor` resumes right behind it.
+    CONVERSATION is an id or a name; --all stands for all of yours. Reconnects by itself. With --json each line is a
+    change set, whose `cursor` resumes right behind it in its conversation.
     """
-    found = client.find(conversation)
-    if not as_json:
-        click.echo(f"following {output.one_line(found.name or found.id)}; end with Ctrl+C", err=True)
+    if everything == (conversation is not None):
+        raise click.UsageError("name a CONVERSATION, or say --all.")
+    if conversation is None:
+        titles = Titles(client)
+        if not as_json:
+            click.echo("following all of your conversations; end with Ctrl+C", err=True)
+        events = client.follow_all(cursor)
+    else:
+        found = client.find(conversation)
+        titles = None
+        if not as_json:
+            click.echo(f"following {output.one_line(found.name or found.id)}; end with Ctrl+C", err=True)
+        events = client.follow(found.id, cursor)
     seen = 0
-    for event in client.follow(found.id, cursor):
+    for event in events:
         if isinstance(event, nestrel.client.Unfollowed):
-            click.echo(_ENDS[event.reason], err=True)
-            raise SystemExit(1)
+            if titles is None:
+                click.echo(_ENDS[event.reason], err=True)
+                raise SystemExit(1)
+            click.echo(f"{titles.of(event.conversation_id)}: {_ENDS[event.reason]}", err=True)
+            continue
         if as_json:
             output.json_line(event)
         else:
+            if titles is not None:
+                titles.head(event)
             output.change_lines(event)
-        seen += len(event.messages) if isinstance(event, nestrel.client.ChangeSet) else 0
+        seen += len(event.messages)
         if count is not None and seen >= count:
             return
+
+
+class Titles:
+    """What conversations are called, and which one the last lines were of."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+        self._known: dict[str, str] = {}
+        self._last = ""
+
+    def of(self, conversation_id: str) -> str:
+        if conversation_id not in self._known:
+            try:
+                found = self._client.conversation(conversation_id)
+                self._known[conversation_id] = output.one_line(found.title or found.name or found.id)
+            except nestrel.client.NotFound:
+                self._known[conversation_id] = conversation_id
+        return self._known[conversation_id]
+
+    def head(self, changes: ChangeSet) -> None:
+        """Say of which conversation the lines below are, where that is another one."""
+        if changes.conversation is not None:
+            one = changes.conversation
+            self._known[one.id] = output.one_line(one.title or one.name or one.id)
+        if changes.conversation_id != self._last:
+            self._last = changes.conversation_id
+            output.console().print(f"— {self.of(changes.conversation_id)}", markup=False, style="bold")

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from nestrel.client.follow import ConnectionState, Event, FollowState, Unfollowed
     from nestrel.client.importing import Importer, ImportProgress
     from nestrel.client.live import LiveConversation
+    from nestrel.client.receiving import NotSigned, received
     from nestrel.client.replica.schema import NotAReplica
     from nestrel.client.replica.store import Resynced
     from nestrel.client.replica.sync import ReplicaState, Standing
@@ -83,6 +84,7 @@ if TYPE_CHECKING:
         Unreachable,
     )
     from nestrel.core.replica import Replica
+    from nestrel.core.webhook_objects import Webhook, WebhookDelivery, WebhookMade
 
 _WHERE = {
     "nestrel.client.aio": "AsyncClient",
@@ -91,6 +93,7 @@ _WHERE = {
     "nestrel.client.follow": "ConnectionState Event FollowState Unfollowed",
     "nestrel.client.importing": "ImportProgress Importer",
     "nestrel.client.live": "LiveConversation",
+    "nestrel.client.receiving": "NotSigned received",
     "nestrel.client.replica.schema": "NotAReplica",
     "nestrel.client.replica.store": "Resynced",
     "nestrel.client.replica.sync": "ReplicaState Standing",
@@ -110,6 +113,7 @@ _WHERE = {
         "StoreUnavailable TooLarge Unauthenticated Unreachable"
     ),
     "nestrel.core.replica": "Replica",
+    "nestrel.core.webhook_objects": "Webhook WebhookDelivery WebhookMade",
 }
 _MODULES = {name: module for module, names in _WHERE.items() for name in names.split()}
 
@@ -168,6 +172,7 @@ __all__ = [
     "NestrelError",
     "NotAReplica",
     "NotFound",
+    "NotSigned",
     "OverQuota",
     "Problem",
     "Profile",
@@ -196,4 +201,8 @@ __all__ = [
     "Unfollowed",
     "Unreachable",
     "Usage",
+    "Webhook",
+    "WebhookDelivery",
+    "WebhookMade",
+    "received",
 ]

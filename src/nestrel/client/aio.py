@@ -13,8 +13,8 @@ from uuid import UUID
 import httpx
 
 from nestrel.client.messages import path
-from nestrel.client.order import OrderCalls
 from nestrel.client.transport import TokenSource, Transport
+from nestrel.client.webhooks import WebhookCalls
 from nestrel.core.objects import (
     ChangeSet,
     Conversation,
@@ -34,12 +34,12 @@ from nestrel.core.problems import NotFound
 from nestrel.core.times import format_time
 
 if TYPE_CHECKING:  # each is imported by the method that gives one: they bring WebSockets and SQLite
-    from nestrel.client.follow import Follow
+    from nestrel.client.follow import Follow, FollowAll
     from nestrel.client.live import LiveConversation
     from nestrel.client.replica.synced import SyncedReplica
 
 
-class AsyncClient(OrderCalls):
+class AsyncClient(WebhookCalls):
     """A member's, or a trusted backend's, view of one service.
 
     Parameters:
@@ -314,6 +314,15 @@ class AsyncClient(OrderCalls):
         from nestrel.client.follow import Follow
 
         return Follow(self._base_url, self._transport.token, conversation_id, cursor, on_rewound)
+
+    def follow_all(
+        self, cursor: str | None = None, *, on_rewound: Callable[[], Awaitable[None]] | None = None
+    ) -> FollowAll:
+        """The same of all of one's conversations, those that one joins later included, on one line; an `Unfollowed`
+        tells of one that is one's own no more, and ends nothing. `cursor` is an all cursor, as a resync gives it."""
+        from nestrel.client.follow import FollowAll
+
+        return FollowAll(self._base_url, self._transport.token, cursor, on_rewound)
 
     def live(self, conversation_id: str, *, newest: int = 50) -> LiveConversation:
         """A conversation as an object that stays current while its `async with` block runs: its newest messages,

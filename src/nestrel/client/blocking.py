@@ -42,6 +42,7 @@ from nestrel.core.objects import (
 )
 from nestrel.core.order_objects import AuditEntry, Blocked, Connected, KeptOut, Report, SignedOut, Suspension, Usage
 from nestrel.core.symbols import LIKE
+from nestrel.core.webhook_objects import Webhook, WebhookDelivery, WebhookMade
 
 
 class Client(OnThread):
@@ -577,3 +578,47 @@ class Client(OnThread):
     ) -> Generator[AuditEntry]:
         """What people with a role did to others, and what backends did for somebody, newest first."""
         return self._iterate(self._client.audit(since=since, until=until, actor=actor, conversation_id=conversation_id))
+
+    def make_webhook(
+        self,
+        url: str,
+        *,
+        conversation_id: str | None = None,
+        type: Literal["changes", "notices"] = "changes",
+        secret: str | None = None,
+    ) -> WebhookMade:
+        """Have all that changes from now on sent to an address, or what changes in one conversation. Its `secret`,
+        which signs every request, is in this answer alone (`nestrel.client.received` checks them)."""
+        return self._run(self._client.make_webhook(url, conversation_id=conversation_id, type=type, secret=secret))
+
+    def webhooks(self) -> Generator[Webhook]:
+        """The webhooks, the oldest first."""
+        return self._iterate(self._client.webhooks())
+
+    def webhook(self, webhook_id: str) -> Webhook:
+        """One webhook as it stands."""
+        return self._run(self._client.webhook(webhook_id))
+
+    def change_webhook(
+        self,
+        webhook_id: str,
+        *,
+        url: str | None = None,
+        state: Literal["active", "paused"] | None = None,
+        secret: str | None = None,
+    ) -> Webhook:
+        """Change an address or a secret, pause it or let it go on; the secret of before signs too for 24 hours."""
+        return self._run(self._client.change_webhook(webhook_id, url=url, state=state, secret=secret))
+
+    def delete_webhook(self, webhook_id: str) -> None:
+        """Take a webhook away."""
+        self._run(self._client.delete_webhook(webhook_id))
+
+    def webhook_deliveries(self, webhook_id: str) -> Generator[WebhookDelivery]:
+        """What came of its last requests, the newest first."""
+        return self._iterate(self._client.webhook_deliveries(webhook_id))
+
+    def replay_webhook(self, webhook_id: str, *, cursor: str | None = None, since: datetime | None = None) -> Webhook:
+        """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now
+        stand."""
+        return self._run(self._client.replay_webhook(webhook_id, cursor=cursor, since=since))

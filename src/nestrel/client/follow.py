@@ -14,7 +14,7 @@ from typing import Any
 from websockets.asyncio.client import ClientConnection
 
 from nestrel.client.errors import passes
-from nestrel.client.line import Socket, address_of, sign_in
+from nestrel.client.line import Frame, Socket, address_of, sign_in
 from nestrel.client.transport import TokenSource
 from nestrel.core.backoff import delays
 from nestrel.core.objects import ChangeSet
@@ -59,6 +59,9 @@ class Follow:
     called when the store was restored or failed over, so that what was taken in from elsewhere than this follow may be
     lost.
     """
+
+    _ends = True
+    """Whether the end of a membership is that of the follow."""
 
     def __init__(
         self,
@@ -105,7 +108,7 @@ class Follow:
                 if event is None:
                     continue
                 self._pauses = delays(random.random)
-                if isinstance(event, Unfollowed):
+                if isinstance(event, Unfollowed) and self._ends:
                     self.state = ConnectionState(FollowState.ENDED, event.reason)
                     await self._leave()
                 return event
@@ -134,7 +137,7 @@ class Follow:
         line = await sign_in(self._address, self._token, self._opened)
         try:
             cursor = {"cursor": self.cursor} if self.cursor else {}
-            done = await line.command({"type": "follow", "conversation_id": self.conversation_id, **cursor})
+            done = await line.command({**self._wish(), **cursor})
             if done["rewound"] and self._on_rewound is not None:
                 await self._on_rewound()
         except BaseException:
@@ -145,6 +148,9 @@ class Follow:
             self.state = ConnectionState(FollowState.LIVE)
         self._line = line
         return line
+
+    def _wish(self) -> Frame:
+        return {"type": "follow", "conversation_id": self.conversation_id}
 
     async def _next(self, line: Socket) -> Event | None:
         """What the next frame says; None for one that is not for the caller. Whoever stops waiting for it can ask
@@ -188,3 +194,31 @@ class Follow:
         if frame["type"] == "unfollowed":
             return Unfollowed(frame["conversation_id"], frame["reason"])
         return None
+
+
+class FollowAll(Follow):
+    """The same of all of a member's conversations: an `Unfollowed` tells of one that is theirs no more, and others go
+    on. `cursor` is the all cursor of the last checkpoint, up to which everything has been yielded."""
+
+    _ends = False
+
+    def __init__(
+        self,
+        base_url: str,
+        token: TokenSource,
+        cursor: str | None,
+        on_rewound: Callable[[], Awaitable[None]] | None = None,
+    ) -> None:
+        super().__init__(base_url, token, "", cursor, on_rewound)
+
+    def _wish(self) -> Frame:
+        return {"type": "follow_all"}
+
+    def _read(self, frame: Frame) -> Event | None:
+        if frame["type"] == "checkpoint":
+            self.cursor = frame["cursor"]
+            return None
+        cursor = self.cursor
+        event = super()._read(frame)
+        self.cursor = cursor  # that of a change set is one conversation's
+        return event

@@ -29,9 +29,6 @@ from nestrel.core.order_objects import (
 )
 from nestrel.core.times import format_time
 
-_Page = (
-    type[AuditPage] | type[BlockedPage] | type[ConnectionPage] | type[KeptOutPage] | type[ReportPage] | type[UsagePage]
-)
 _EXPORT_SECONDS = 300.0
 
 
@@ -47,7 +44,7 @@ def _until(until: datetime | None, reason: str | None) -> dict[str, str]:
 class OrderCalls(KeepingCalls):
     """The part of `AsyncClient` that is about keeping order."""
 
-    async def _every(self, page: _Page, where: str, **params: Any) -> AsyncIterator[Any]:
+    async def _every(self, page: type[Any], where: str, **params: Any) -> AsyncIterator[Any]:
         """Every item of a list, page by page."""
         cursor = None
         wanted = {name: value for name, value in params.items() if value is not None}

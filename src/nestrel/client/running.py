@@ -51,6 +51,11 @@ class OnThread:
         """
         return BlockingFollow(self, self._client.follow(conversation_id, cursor))
 
+    def follow_all(self, cursor: str | None = None) -> BlockingFollow:
+        """The same of all of one's conversations, on one line; an `Unfollowed` tells of one that is one's own no more,
+        and ends nothing. `cursor` is an all cursor, as a resync gives it."""
+        return BlockingFollow(self, self._client.follow_all(cursor))
+
     def _run(self, work: Coroutine[Any, Any, T]) -> T:
         future = asyncio.run_coroutine_threadsafe(work, self._loop)
         try:
@@ -90,7 +95,7 @@ class BlockingFollow:
 
     @property
     def cursor(self) -> str | None:
-        """The conversation cursor of all that was yielded; kept somewhere, it resumes the follow later."""
+        """The cursor of all that was yielded, of one conversation or of all: kept, it resumes the follow later."""
         return self.follow.cursor
 
     def close(self) -> None:

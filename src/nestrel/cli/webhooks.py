@@ -1,0 +1,156 @@
+"""Webhooks: what changes, sent to an address; for a trusted backend."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from itertools import islice
+from typing import TYPE_CHECKING, Literal, cast
+
+import click
+
+from nestrel.cli import output
+from nestrel.cli.messages import Time
+from nestrel.cli.options import as_json, with_client
+
+if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from nestrel.client import Client, Webhook
+
+
+@click.group()
+def webhooks() -> None:
+    """Have what changes sent to an address; for a trusted backend.
+
+    Requests are signed as the Standard Webhooks specification says, and sent until they are taken, in the order of each
+    conversation. ID is what `make` and `list` print.
+    """
+
+
+@webhooks.command()
+@click.argument("url")
+@click.option("--only", metavar="CONVERSATION", help="Only what changes in this one, by id or name.")
+@click.option("--secret", help="whsec_ and the base64 of 24 to 64 bytes; one is made if it is left out.")
+@as_json
+@with_client
+def make(client: Client, url: str, only: str | None, secret: str | None, as_json: bool) -> None:
+    """Send to URL all that changes from now on; print the id and the secret, which is shown here and never again."""
+    conversation = client.find(only).id if only is not None else None
+    made = client.make_webhook(url, conversation_id=conversation, secret=secret)
+    if as_json:
+        output.json_line(made)
+    else:
+        click.echo(f"{made.webhook_id}\n{made.secret}")
+        click.echo("keep the secret: it is how the receiver knows that a request is genuine", err=True)
+
+
+@webhooks.command("list")
+@as_json
+@with_client
+def list_(client: Client, as_json: bool) -> None:
+    """List the webhooks, the oldest first, with how far behind each is."""
+    found = list(client.webhooks())
+    if as_json:
+        for one in found:
+            output.json_line(one)
+        return
+    if not found:
+        click.echo("there are no webhooks")
+        return
+    table = output.grid()
+    for name in ("id", "to", "of", "stands"):
+        table.add_column(name, overflow="fold")
+    for one in found:
+        table.add_row(one.webhook_id, output.one_line(one.url), one.conversation_id or "everything", standing(one))
+    output.console().print(table, markup=False)
+
+
+def standing(one: Webhook) -> str:
+    """How a webhook stands, in words."""
+    if one.state != "active":
+        return one.state
+    words = []
+    if one.attempt:
+        words.append(f"failed {output.counted(one.attempt, 'time')}, again {_when(one.next_at)}")
+    if one.replaying:
+        words.append("replaying")
+    words.append(f"{one.behind:,.1f} s behind" if one.behind >= 1 else "up to date")
+    return ", ".join(words)
+
+
+def _when(moment: datetime | None) -> str:
+    if moment is None:
+        return "soon"
+    seconds = (moment - datetime.now(UTC)).total_seconds()
+    return f"in {seconds:.0f} s" if seconds >= 1 else "now"
+
+
+@webhooks.command()
+@click.argument("webhook_id", metavar="ID")
+@click.option("-n", "--count", type=click.IntRange(1, 100), default=20, show_default=True, help="How many requests.")
+@as_json
+@with_client
+def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:
+    """Show how the webhook ID stands, and what came of its last requests, newest first."""
+    found = client.webhook(webhook_id)
+    requests = list(islice(client.webhook_deliveries(webhook_id), count))
+    if as_json:
+        for one in (found, *requests):
+            output.json_line(one)
+        return
+    click.echo(f"{output.one_line(found.url)}: {standing(found)}")
+    if not requests:
+        click.echo("nothing was sent yet")
+        return
+    table = output.grid()
+    for name in ("at", "try", "answer", "ms", "error"):
+        table.add_column(name, overflow="fold", justify="right" if name in ("try", "answer", "ms") else "left")
+    for request in requests:
+        answer = "none" if request.status is None else str(request.status)
+        at = f"{request.at.astimezone():%Y-%m-%d %H:%M:%S}"
+        table.add_row(at, str(request.attempt), answer, f"{request.ms:,}", output.one_line(request.error or ""))
+    output.console().print(table, markup=False)
+
+
+@webhooks.command()
+@click.argument("webhook_id", metavar="ID")
+@click.option("--url", help="Another address.")
+@click.option("--secret", help="Another secret; the one before signs too for 24 hours.")
+@click.option(
+    "--state", type=click.Choice(["active", "paused"]), help="Let it go on, from where it stood, or pause it."
+)
+@as_json
+@with_client
+def change(
+    client: Client, webhook_id: str, url: str | None, secret: str | None, state: str | None, as_json: bool
+) -> None:
+    """Change the webhook ID: its address, its secret, or whether it is sent to."""
+    if url is None and secret is None and state is None:
+        raise click.UsageError("say what to change: --url, --secret or --state.")
+    wanted = cast(Literal["active", "paused"] | None, state)
+    changed = client.change_webhook(webhook_id, url=url, secret=secret, state=wanted)
+    if as_json:
+        output.json_line(changed)
+    else:
+        click.echo(f"{output.one_line(changed.url)}: {standing(changed)}")
+
+
+@webhooks.command()
+@click.argument("webhook_id", metavar="ID")
+@click.option("--from", "since", type=Time(), metavar="TIME", help="Messages made since then (RFC 3339), as they now "
+              "stand.")  # fmt: skip
+@click.option("--cursor", help="What came behind this cursor, which a request of the webhook's held.")
+@with_client
+def replay(client: Client, webhook_id: str, since: datetime | None, cursor: str | None) -> None:
+    """Send again to the webhook ID; what is new comes between."""
+    if (since is None) == (cursor is None):
+        raise click.UsageError("say either --from or --cursor.")
+    found = client.replay_webhook(webhook_id, cursor=cursor, since=since)
+    click.echo(f"{output.one_line(found.url)}: {standing(found)}")
+
+
+@webhooks.command()
+@click.argument("webhook_id", metavar="ID")
+@with_client
+def delete(client: Client, webhook_id: str) -> None:
+    """Take the webhook ID away; what it had not been sent is not sent."""
+    client.delete_webhook(webhook_id)
+    click.echo("taken away")
