@@ -9,6 +9,7 @@ export type Conversation = components["schemas"]["Conversation"];
 export type Profile = components["schemas"]["Profile"];
 export type ChangeSet = components["schemas"]["ChangeSet"];
 export type HistoryPage = components["schemas"]["HistoryPage"];
+export type Webhook = components["schemas"]["Webhook"];
 export type ProblemDocument = components["schemas"]["ProblemDocument"];
 
 /** A refusal of the service (RFC 9457). */

@@ -6,6 +6,7 @@ import { SettingsPage } from "../order/SettingsPage";
 import { SearchPage } from "../search/SearchPage";
 import { AuditPage } from "../watching/AuditPage";
 import { ConnectionsPage } from "../watching/ConnectionsPage";
+import { WebhooksPage } from "../watching/WebhooksPage";
 import { WirePage } from "../wire/WirePage";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
@@ -32,6 +33,7 @@ const PLACES: [string, string][] = [
 const WATCHING: [string, string][] = [
   ["/usage", "Usage"],
   ["/connections", "Connections"],
+  ["/webhooks", "Webhooks"],
   ["/audit", "Audit"],
 ];
 
@@ -58,6 +60,7 @@ export function Shell() {
         <Route path="/reports" element={<ReportsPage />} />
         <Route path="/settings/:id" element={<SettingsPage />} />
         <Route path="/connections" element={<ConnectionsPage />} />
+        <Route path="/webhooks" element={<WebhooksPage />} />
         <Route path="/audit" element={<AuditPage />} />
         <Route path="/usage" element={<Later page={<UsagePage />} />} />
         <Route path="/retention/:id?" element={<Later page={<RetentionPage />} />} />

@@ -26,15 +26,15 @@ def webhooks() -> None:
 
 
 @webhooks.command()
-@click.argument("url")
+@click.argument("address", metavar="URL")
 @click.option("--only", metavar="CONVERSATION", help="Only what changes in this one, by id or name.")
 @click.option("--secret", help="whsec_ and the base64 of 24 to 64 bytes; one is made if it is left out.")
 @as_json
 @with_client
-def make(client: Client, url: str, only: str | None, secret: str | None, as_json: bool) -> None:
+def make(client: Client, address: str, only: str | None, secret: str | None, as_json: bool) -> None:
     """Send to URL all that changes from now on; print the id and the secret, which is shown here and never again."""
     conversation = client.find(only).id if only is not None else None
-    made = client.make_webhook(url, conversation_id=conversation, secret=secret)
+    made = client.make_webhook(address, conversation_id=conversation, secret=secret)
     if as_json:
         output.json_line(made)
     else:
@@ -56,10 +56,12 @@ def list_(client: Client, as_json: bool) -> None:
         click.echo("there are no webhooks")
         return
     table = output.grid()
-    for name in ("id", "to", "of", "stands"):
+    table.add_column("id", no_wrap=True)
+    for name in ("to", "of", "stands"):
         table.add_column(name, overflow="fold")
     for one in found:
-        table.add_row(one.webhook_id, output.one_line(one.url), one.conversation_id or "everything", standing(one))
+        of = "everything" if one.conversation_id is None else "one conversation"
+        table.add_row(one.webhook_id, output.one_line(one.url), of, standing(one))
     output.console().print(table, markup=False)
 
 
@@ -112,7 +114,7 @@ def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:
 
 @webhooks.command()
 @click.argument("webhook_id", metavar="ID")
-@click.option("--url", help="Another address.")
+@click.option("--url", "address", help="Another address.")
 @click.option("--secret", help="Another secret; the one before signs too for 24 hours.")
 @click.option(
     "--state", type=click.Choice(["active", "paused"]), help="Let it go on, from where it stood, or pause it."
@@ -120,13 +122,13 @@ def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:
 @as_json
 @with_client
 def change(
-    client: Client, webhook_id: str, url: str | None, secret: str | None, state: str | None, as_json: bool
+    client: Client, webhook_id: str, address: str | None, secret: str | None, state: str | None, as_json: bool
 ) -> None:
     """Change the webhook ID: its address, its secret, or whether it is sent to."""
-    if url is None and secret is None and state is None:
+    if address is None and secret is None and state is None:
         raise click.UsageError("say what to change: --url, --secret or --state.")
     wanted = cast(Literal["active", "paused"] | None, state)
-    changed = client.change_webhook(webhook_id, url=url, secret=secret, state=wanted)
+    changed = client.change_webhook(webhook_id, url=address, secret=secret, state=wanted)
     if as_json:
         output.json_line(changed)
     else:

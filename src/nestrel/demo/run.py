@@ -20,8 +20,8 @@ import httpx
 import uvicorn
 from pydantic import SecretStr
 
+from nestrel.demo import board, seed
 from nestrel.demo import files as trusts
-from nestrel.demo import seed
 from nestrel.demo.issuer import check_loopback, make_issuer, origins_of
 from nestrel.files.objects import Files
 from nestrel.local.postgres import LocalPostgres, alone
@@ -87,35 +87,37 @@ def fill(url: str, folder: Path, files: Files, progress: Callable[[int], None]) 
         return asyncio.run(run())
 
 
-def _serve_issuer(
-    parent: Connection, address: str, port: int, audience: str, client_id: str, origins: tuple[str, ...]
+def _serve_stand_ins(
+    parent: Connection, address: str, port: int, secret: str, client_id: str, origins: tuple[str, ...]
 ) -> None:
     threading.Thread(target=_end_without, args=(parent,), daemon=True).start()
-    app = make_issuer(address, audience, client_id, origins)
+    app = make_issuer(address, trusts.AUDIENCE, client_id, origins)
+    app.include_router(board.router(board.secret(secret)))
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
 
 
 @contextmanager
 def issuer(settings: Settings, port: int) -> Iterator[Settings]:
-    """The stand-in issuer in a process of its own; yields the settings that trust it, and the demo's secret.
+    """The stand-ins, the issuer and the office's board, in a process of their own; yields the settings that trust the
+    issuer, and the demo's secret.
 
     Raises:
         IssuerError: the service would listen on more than loopback.
     """
     check_loopback(settings.host)
     address = f"http://127.0.0.1:{port}"
+    trust = trusts.write(settings.data_dir, address)
     spawn = multiprocessing.get_context("spawn")
     _ours, theirs = spawn.Pipe()  # ours is open for as long as this process is there
     process: BaseProcess = spawn.Process(
-        target=_serve_issuer,
-        args=(theirs, address, port, trusts.AUDIENCE, settings.client_id, origins_of(settings.port)),
+        target=_serve_stand_ins,
+        args=(theirs, address, port, trust.secret, settings.client_id, origins_of(settings.port)),
         daemon=True,
     )
     process.start()
     theirs.close()
     try:
         _wait_for(f"{address}/jwks", process)
-        trust = trusts.write(settings.data_dir, address)
         yield settings.model_copy(
             update={
                 "jwt_secret": SecretStr(trust.secret),
@@ -127,6 +129,13 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
     finally:
         process.terminate()
         process.join(10)
+
+
+def show_on_board(url: str, settings: Settings, port: int) -> None:
+    """Have what changes in the demo sent to the office's board."""
+    trust = trusts.read(settings.data_dir)
+    assert trust is not None
+    asyncio.run(board.send_to(url, f"http://127.0.0.1:{port}/board", board.secret(trust.secret)))
 
 
 def _end_without(parent: Connection) -> None:
