@@ -67,7 +67,7 @@ async def test_webhooks_are_made_watched_changed_and_taken_away(run: Run, servic
         await to.has(lambda it: it.bodies(place) == ["one", "two", "one", "two"])
         await do("webhooks", "replay", id_, code=2)
         await do("webhooks", "change", id_, code=2)
-        assert "not on the public internet" in await do("webhooks", "change", id_, "--url", "https://10.1.1.1", code=1)
+        assert "not on the public internet" in await do("webhooks", "change", id_, "--to", "https://10.1.1.1", code=1)
         assert "taken away" in await do("webhooks", "delete", id_)
         assert id_ not in await do("webhooks", "list")
         assert f"no webhook {id_}" in await do("webhooks", "show", id_, code=1)

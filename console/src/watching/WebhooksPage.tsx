@@ -72,7 +72,9 @@ export function WebhooksPage() {
               className={`${field} w-80`}
               placeholder="https://example.org/in"
             />
-            <Button type="submit">Send there</Button>
+            <Button type="submit" className="shrink-0 whitespace-nowrap">
+              Send there
+            </Button>
           </form>
         </>
       }
@@ -183,11 +185,13 @@ function Answers({ one, onAct }: { one: Webhook; onAct: Act }) {
     <>
       <div className="flex flex-wrap items-center gap-3 pb-2">
         <form className="flex items-center gap-2" onSubmit={replay}>
-          <label className="flex items-center gap-2">
+          <label className="flex items-center gap-2 whitespace-nowrap">
             Messages made since
             <input type="datetime-local" name="from" required className={`${field} w-56`} />
           </label>
-          <Button type="submit">Send again</Button>
+          <Button type="submit" className="whitespace-nowrap">
+            Send again
+          </Button>
         </form>
         <Button className="ml-auto" onClick={remove}>
           {sure ? "Take it away for good" : "Take away"}

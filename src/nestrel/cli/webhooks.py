@@ -114,7 +114,7 @@ def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:
 
 @webhooks.command()
 @click.argument("webhook_id", metavar="ID")
-@click.option("--url", "address", help="Another address.")
+@click.option("--to", "address", metavar="URL", help="Another address.")
 @click.option("--secret", help="Another secret; the one before signs too for 24 hours.")
 @click.option(
     "--state", type=click.Choice(["active", "paused"]), help="Let it go on, from where it stood, or pause it."
@@ -126,7 +126,7 @@ def change(
 ) -> None:
     """Change the webhook ID: its address, its secret, or whether it is sent to."""
     if address is None and secret is None and state is None:
-        raise click.UsageError("say what to change: --url, --secret or --state.")
+        raise click.UsageError("say what to change: --to, --secret or --state.")
     wanted = cast(Literal["active", "paused"] | None, state)
     changed = client.change_webhook(webhook_id, url=address, secret=secret, state=wanted)
     if as_json:
