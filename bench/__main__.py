@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, crowd, files, limiting, posts, reads, resync, retention, scale, search
+from bench import changes, crowd, files, limiting, posts, reads, resync, retention, scale, search, webhooks
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -45,6 +45,7 @@ _PARTS = {
     "search": search,
     "files": files,
     "limiting": limiting,
+    "webhooks": webhooks,
 }
 _BY_HAND = "<!-- What stands below is not written by script/bench. -->\n"
 """Behind it is what was measured in pairs of two states, or modelled; a run of the benchmark leaves it as it is."""

@@ -14,6 +14,7 @@ _MEMBERS = 10_000
 _READERS = 250
 """Sockets of as many members; the others only count as members."""
 _POSTS_A_SECOND, _RECEIPTS_A_SECOND = 100, 1_000
+PACE, _WIRES = 2_000, 8
 _JOIN = """
 INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev)
 SELECT '{place}', 'deck-' || n, 'writer', now(), 1 FROM generate_series({first}, {last}) n
@@ -99,3 +100,21 @@ async def _read(wires: list[Wire], place: str, stands: int, seconds: float) -> N
         seq = stands + max(0, number * _POSTS_A_SECOND // _RECEIPTS_A_SECOND - 10)
         frame = b'{"type":"read","ref":%d,"conversation_id":"%s","read_seq":%d}' % (number, place.encode(), seq)
         wires[number % len(wires)].send(frame)
+
+
+async def at_a_pace(bench: Bench, service: Process, seconds: float) -> tuple[float, float]:
+    """The 99th percentile in ms of posts at a fixed pace over some conversations, and the CPU time of one."""
+    places = await make_conversations(service, _WIRES, ["paced"])
+    wires = [await sign_in(service, "paced") for _ in places]
+    pace = PACE // _WIRES
+    for warm in (True, False):
+        meter = Meter(bench, service)
+        posting = [
+            posts_at_a_pace(wire, place, 1.0 if warm else seconds, pace)
+            for wire, place in zip(wires, places, strict=True)
+        ]
+        waits = [wait for some in await asyncio.gather(*posting) for wait in some]
+        meter.end(len(waits))
+    for wire in wires:
+        wire.close()
+    return p99(waits), meter.spent.ours

@@ -8,16 +8,15 @@ import time
 
 import httpx
 
-from bench.crowd import p99, posts_at_a_pace
+from bench.crowd import PACE, at_a_pace
 from bench.harness import Bench, Meter, Process, Result, token
-from bench.posts import make_conversations, posts_over_sockets, sign_in, summary
+from bench.posts import make_conversations, posts_over_sockets, summary
 from nestrel.service.indexer import Indexer
 from nestrel.store.database import Database
 
 _PLACES, _EACH = 1_000, 1_000
 _ALL = 1_000_000
 _CALLS = 60
-_PACE, _WIRES = 2_000, 8
 _FILL = """
 INSERT INTO nestrel.messages (conversation_id, seq, rev, author_n, created_at, author_id, body, format)
 SELECT c.id, n, n, n, now() - interval '30 days' + (n::float8 / {count}) * interval '29 days', 'harbour-office',
@@ -57,35 +56,17 @@ def measure(bench: Bench, rounds: int, seconds: int) -> list[Result]:
                 posted = asyncio.run(posts_over_sockets(service, 200, seconds, meter=meter))
                 rates[search] = posted, meter.spent.ours
             with bench.service(NESTREL_SEARCH=search) as service:
-                at_pace[search] = asyncio.run(_at_a_pace(bench, service, seconds))
+                at_pace[search] = asyncio.run(at_a_pace(bench, service, seconds))
         pairs.append((rates["on"][0], rates["off"][0]))
         costs.append((rates["on"][1], rates["off"][1]))
         waits.append((at_pace["on"][0], at_pace["off"][0]))
         paced.append((at_pace["on"][1], at_pace["off"][1]))
     results.append(summary("posts/s with the search index, against without", pairs, "/s", "≥ 0.9", lambda r: r >= 0.9))
     results.append(summary("CPU of a post with it, against without", costs, " µs", "≤ 1.15", lambda r: r <= 1.15))
-    at = f"at {_PACE:,} posts/s with it, against without"
+    at = f"at {PACE:,} posts/s with it, against without"
     results.append(summary(f"p99 of a post {at}", waits, " ms", "≤ 1.2", lambda r: r <= 1.2))
     results.append(summary(f"CPU of a post {at}", paced, " µs", "≤ 1.15", lambda r: r <= 1.15))
     return results
-
-
-async def _at_a_pace(bench: Bench, service: Process, seconds: float) -> tuple[float, float]:
-    """The 99th percentile in ms of posts at a fixed pace over some conversations, and the CPU time of one."""
-    places = await make_conversations(service, _WIRES, ["paced"])
-    wires = [await sign_in(service, "paced") for _ in places]
-    pace = _PACE // _WIRES
-    for warm in (True, False):
-        meter = Meter(bench, service)
-        posting = [
-            posts_at_a_pace(wire, place, 1.0 if warm else seconds, pace)
-            for wire, place in zip(wires, places, strict=True)
-        ]
-        waits = [wait for some in await asyncio.gather(*posting) for wait in some]
-        meter.end(len(waits))
-    for wire in wires:
-        wire.close()
-    return p99(waits), meter.spent.ours
 
 
 async def _index(bench: Bench) -> float:

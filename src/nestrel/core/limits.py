@@ -69,7 +69,7 @@ WEBHOOK_DELIVERIES = 100
 WEBHOOK_BYTES = 256 * 1024
 WEBHOOK_ITEM_BYTES = WEBHOOK_BYTES - 4 * 1024
 """A change set in a request, which has more around it."""
-WEBHOOK_ROWS = 500
+WEBHOOK_ROWS = 800
 """What one reading for a webhook brings at most, about."""
 
 RECENT_MOVES = 50_000

@@ -18,7 +18,6 @@ from nestrel.core.times import format_time
 from nestrel.core.webhooks import Failing, Replay, State, Webhook, failed, message_id, signed
 from nestrel.live.moves import Moves
 from nestrel.service import metrics
-from nestrel.service.addressing import written
 from nestrel.service.consumers import Lease, LeaseLost
 from nestrel.service.outbound import Answer, Outbound
 from nestrel.store.database import Database
@@ -30,7 +29,7 @@ from nestrel.store.read.moving import Item, Position
 from nestrel.store.write import webhooks
 from nestrel.store.write.webhooks import Outcome
 
-_PAUSE_SECONDS = 0.03
+_PAUSE_SECONDS = 0.025
 """Between two looks at what has moved."""
 _KEEP_SECONDS = 5.0
 """So often it is kept where one stands to whom nothing is sent."""
@@ -49,7 +48,7 @@ class Request(NamedTuple):
     with what is left of a `replay`."""
 
     type: str
-    items: list[str]
+    items: list[bytes]
     position: Position | None
     replay: Replay | None = None
 
@@ -69,7 +68,7 @@ class WebhookHandler:
         self._now = now
         self._at: Position | None = None
         self._webhook: Webhook | None = None
-        self._live = False
+        self._live = self._moving = False
         self._kept = time.monotonic()
 
     async def step(self, lease: Lease) -> float:
@@ -86,7 +85,8 @@ class WebhookHandler:
             return await self._replay(lease, hook, hook.replay)
         self._live = False
         assert self._at is not None
-        if hook.failing.attempt == 0 and isinstance(self._at, AllPosition):
+        # Where something has just moved, more is likely to have: it is read at once, and not asked about before.
+        if not self._moving and hook.failing.attempt == 0 and isinstance(self._at, AllPosition):
             now, recent = await self._moves.since(self._at, _KNOWN_MOVES)
             ids = recent.moved.keys() if recent is not None else None
             if ids is not None and (not ids if hook.conversation_id is None else hook.conversation_id not in ids):
@@ -94,6 +94,7 @@ class WebhookHandler:
                 return 0.0 if hook.replay is not None else _PAUSE_SECONDS
         async with self._database.snapshot() as connection:
             read = await moving.read(connection, self._at, hook.conversation_id, limits.WEBHOOK_ROWS)
+        self._moving = bool(read.items)
         for request in self._requests(read.items, read.position):
             answer = await self._send(lease, hook, request)
             if not answer.taken or answer.ms > _STALE_MS:
@@ -140,9 +141,9 @@ class WebhookHandler:
         if not await consumers.keep(self._database, lease.name, lease.number, cursor):
             raise LeaseLost(lease.name)
 
-    def _item(self, changes: Changes) -> str:
+    def _item(self, changes: Changes) -> bytes:
         cursor = self._seal().conversation(owner(self._id), changes.conversation_id, changes.end)
-        return written(None, cursor, changes.tail())
+        return b'{"base":null,"cursor":"%s",%s' % (cursor.encode(), changes.packed())
 
     def _requests(self, items: Sequence[Item], end: Position) -> Iterator[Request]:
         """In the order of conversations; whoever has taken the last stands at the `end`."""
@@ -152,22 +153,21 @@ class WebhookHandler:
             taken += len(some)
             yield Request(type_, some, end if taken == len(items) else items[taken - 1].position)
 
-    def _text(self, item: Item) -> tuple[str, str]:
+    def _text(self, item: Item) -> tuple[str, bytes]:
         if item.changes is None:
-            return "closed", f'{{"conversation_id":"{item.conversation_id}"}}'
+            return "closed", f'{{"conversation_id":"{item.conversation_id}"}}'.encode()
         return "changes", self._item(item.changes)
 
-    def _bounded(self, texts: Sequence[tuple[str, str]]) -> Iterator[tuple[str, list[str]]]:
+    def _bounded(self, texts: Sequence[tuple[str, bytes]]) -> Iterator[tuple[str, list[bytes]]]:
         """In requests of one kind each, and none larger than it may be."""
-        kind, some, size = "", list[str](), 0
+        kind, some, size = "", list[bytes](), 0
         for type_, text in texts:
-            length = len(text.encode()) + 1
-            if some and (kind != type_ or size + length > limits.WEBHOOK_ITEM_BYTES):
+            if some and (kind != type_ or size + len(text) >= limits.WEBHOOK_ITEM_BYTES):
                 yield kind, some
                 some, size = [], 0
             kind = type_
             some.append(text)
-            size += length
+            size += len(text) + 1
         if some:
             yield kind, some
 
@@ -177,10 +177,10 @@ class WebhookHandler:
         position = request.position or self._at
         assert position is not None
         cursor = self._seal().all(owner(self._id), position)
-        content = f'"items":[{",".join(request.items)}],"cursor":"{cursor}"'
-        id_ = message_id(self._id, content.encode())
-        head = f'{{"type":"{request.type}","timestamp":"{format_time(now)}","data":{{'
-        body = f'{head}{content},"lease":{lease.number}}}}}'.encode()
+        content = b'"items":[%s],"cursor":"%s"' % (b",".join(request.items), cursor.encode())
+        id_ = message_id(self._id, content)
+        head = f'{{"type":"{request.type}","timestamp":"{format_time(now)}","data":{{'.encode()
+        body = b'%s%s,"lease":%d}}' % (head, content, lease.number)
         headers = {
             "content-type": "application/json", "user-agent": "nestrel",
             **signed(hook.secrets, id_, now.timestamp(), body),

@@ -149,6 +149,11 @@ async def show(connection: Connection, conversation_id: UUID, user_id: str | Non
     return (await _wires(connection, [found], viewer=user_id is not None))[conversation_id]
 
 
+async def show_some(connection: Connection, ids: Sequence[UUID]) -> dict[UUID, Wire]:
+    """Some conversations, for no viewer in particular; without those that are closed."""
+    return await _wires(connection, await fetch(connection, _SOME, "", ids), viewer=False) if ids else {}
+
+
 class ListPosition(NamedTuple):
     """A conversation's place in a list, which the newest activity leads."""
 

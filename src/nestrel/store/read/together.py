@@ -69,12 +69,14 @@ async def read(connection: Connection, asked: Mapping[UUID, Asked]) -> dict[UUID
         return found
     await _messages(connection, found, asked)
     await _members(connection, found, asked)
-    people: dict[UUID, set[str]] = {}
+    people, own = dict[UUID, set[str]](), list[UUID]()
     for id_, changes in found.items():
         one = asked[id_]
         people[id_] = rows.people(changes.messages, changes.members)
         if one.fresh or one.state.own_rev > min(one.start.rev, one.start.member_rev):
-            changes.conversation = await conversations.show(connection, id_, None)
+            own.append(id_)
+    for id_, shown in (await conversations.show_some(connection, own)).items():
+        found[id_].conversation = shown
     known = await profiles.read(connection, set().union(*people.values()))
     for id_, changes in found.items():
         changes.profiles = {user_id: known[user_id] for user_id in sorted(people[id_])}
