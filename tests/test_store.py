@@ -157,6 +157,9 @@ class Heard:
     def joined(self, conversation_id: UUID) -> None:
         raise AssertionError("nobody joins here")
 
+    def signalled(self, follower: Follower, signal: object) -> None:
+        raise AssertionError("nobody signals here")
+
     def renewed(self) -> None:
         raise AssertionError("nothing was restored here")
 

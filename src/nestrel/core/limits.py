@@ -60,6 +60,9 @@ COMMANDS_IN_FLIGHT = 64
 FOLLOWS_PER_SOCKET = 2_000
 REFUSALS_PER_MINUTE = 100
 
+SIGNALS = 50
+"""Signals that wait for one connection; what more comes is dropped."""
+
 CHANGE_SET_BYTES = 256 * 1024
 """What one change set is on the wire at most; a larger one goes on with `more`."""
 

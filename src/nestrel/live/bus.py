@@ -7,7 +7,7 @@ import asyncio
 import contextlib
 from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Callable, Collection, Sequence
-from typing import Protocol
+from typing import Any, Protocol
 from uuid import UUID
 
 import asyncpg
@@ -17,12 +17,13 @@ from sqlalchemy.engine import make_url
 from nestrel.live import metrics
 from nestrel.live.waiting import happens
 from nestrel.store import events
-from nestrel.store.events import Moved
+from nestrel.store.events import Moved, Signal
 
 log = structlog.get_logger()
 
 _RETRY_SECONDS = (0.1, 0.5, 1.0, 2.0, 5.0)
 
+Signalled = Callable[[Sequence[Signal]], None]
 Heard = Callable[[Sequence[Moved]], None]
 
 
@@ -55,6 +56,11 @@ class Bus(Attention, Protocol):
 
     def publish(self, moved: Sequence[Moved]) -> None: ...
 
+    on_signals: Signalled
+
+    async def signal(self, signals: Sequence[Signal]) -> None:
+        """Tell other processes, now or never."""
+
     async def stop(self) -> None: ...
 
 
@@ -67,6 +73,7 @@ class Subscribed(ABC):
         self._task: asyncio.Task[None] | None = None
         self._up = asyncio.Event()
         self._heard: Heard = lambda _moved: None
+        self.on_signals: Signalled = lambda _signals: None
 
     async def start(self, heard: Heard, on_return: Callable[[], object]) -> None:
         self._heard = heard
@@ -101,6 +108,10 @@ class Subscribed(ABC):
 
     def _receive(self, payload: str) -> None:
         try:
+            signals = events.unpack_signals(payload, self.node)
+            if signals is not None:
+                self.on_signals(signals)
+                return
             moved = events.unpack(payload, self.node)
         except ValueError as error:
             log.warning("bus.unreadable", reason=str(error))
@@ -114,10 +125,16 @@ class PostgresBus(Everything, Subscribed):
 
     def __init__(self, url: str, node: str, channel: str) -> None:
         super().__init__(node, channel)
+        self._connection: asyncpg.Connection[Any] | None = None
         self._dsn = make_url(url).set(drivername="postgresql").render_as_string(hide_password=False)
 
     def publish(self, moved: Sequence[Moved]) -> None:
         """Nothing to do: the transaction has told it."""
+
+    async def signal(self, signals: Sequence[Signal]) -> None:
+        if self._connection is not None:
+            payloads = list(events.pack_signals(self.node, signals))
+            await self._connection.execute("SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)
 
     async def _listen(self) -> AsyncIterator[None]:
         connection = await asyncpg.connect(self._dsn, timeout=5, server_settings={"application_name": "nestrel bus"})
@@ -129,9 +146,11 @@ class PostgresBus(Everything, Subscribed):
         connection.add_termination_listener(terminated)
         try:
             await connection.add_listener(self.channel, lambda _c, _pid, _channel, payload: self._receive(payload))
+            self._connection = connection
             yield
             await broken.wait()
             raise ConnectionError("the database closed the line")
         finally:
+            self._connection = None
             with contextlib.suppress(Exception):
                 await connection.close(timeout=1)

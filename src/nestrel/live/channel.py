@@ -10,6 +10,7 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import ChangePosition
+from nestrel.store.events import Signal
 
 
 class Listener(Protocol):
@@ -23,6 +24,9 @@ class Listener(Protocol):
 
     def joined(self, conversation_id: UUID) -> None:
         """The listener's member has joined a conversation; heard only by those who `watch`."""
+
+    def signalled(self, follower: Follower, signal: Signal) -> None:
+        """Somebody says something that is kept nowhere."""
 
     def renewed(self) -> None:
         """The database has another history: what was heard of, memberships too, may be lost."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import NamedTuple
 from uuid import UUID
 
+from nestrel.store.events import Signal
+
 
 class Delivery(NamedTuple):
     """A change set to send: `tail` is its JSON behind the cursors. `read`: it comes from the store, and may hold what
@@ -33,4 +35,4 @@ class Checkpoint(NamedTuple):
     cursor: str
 
 
-Event = Delivery | Ended | Rewound | Checkpoint
+Event = Delivery | Ended | Rewound | Checkpoint | Signal

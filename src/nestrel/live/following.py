@@ -23,6 +23,7 @@ from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
 from nestrel.live.source import Gone, Source
 from nestrel.store.access import Caller
+from nestrel.store.events import Signal
 
 log = structlog.get_logger()
 
@@ -65,6 +66,7 @@ class Following:
         self._sent = False
         self._owed = False
         self._rewound = False
+        self._signals: dict[Signal, None] | None = None
         self._over = False
 
     # Commands
@@ -221,6 +223,13 @@ class Following:
         self._stirred()
         self.look_again()
 
+    def signalled(self, follower: Follower, signal: Signal) -> None:
+        """One that waits is told once; a connection that is not read from misses them."""
+        if self.follows.get(follower.channel.id) is follower and len(self._signals or ()) < limits.SIGNALS:
+            self._signals = self._signals or {}  # most connections never have one
+            self._signals[signal] = None
+            self._stirred()
+
     def look_again(self) -> None:
         """Word of what the member joined may have been lost."""
         if self._all_started:
@@ -290,7 +299,13 @@ class Following:
     @property
     def pending(self) -> bool:
         """Whether `next` would give something, or might."""
-        return bool(self._dirty or self._ended or self._rewound or (self._checkpoint is not None and self._settled))
+        return bool(
+            self._dirty
+            or self._ended
+            or self._rewound
+            or self._signals
+            or (self._checkpoint is not None and self._settled)
+        )
 
     @property
     def _settled(self) -> bool:
@@ -301,6 +316,11 @@ class Following:
         if self._rewound:
             self._rewound = False
             return Rewound()
+        while self._signals:
+            signal = next(iter(self._signals))
+            del self._signals[signal]
+            if signal.conversation_id in self.follows:
+                return signal
         while self._ended or self._dirty:
             if self._ended:
                 self._sent = True

@@ -19,7 +19,7 @@ from nestrel.live import metrics
 from nestrel.live.bus import Attention, Everything
 from nestrel.live.channel import Channel, Entry, Follower, Listener
 from nestrel.live.source import Source
-from nestrel.store.events import Moved
+from nestrel.store.events import Moved, Signal
 from nestrel.store.read.changes import Changes
 from nestrel.store.write.answers import Growth
 
@@ -148,6 +148,14 @@ class Hub:
             for user_id in event.joined:
                 for listener in tuple(self._watchers.get(user_id, ())):
                     listener.joined(event.conversation_id)
+
+    def signalled(self, signals: Sequence[Signal]) -> None:
+        """Somebody here or elsewhere says something to those who follow; not to themself."""
+        for signal in signals:
+            channel = self.channels.get(signal.conversation_id)
+            for follower in tuple(channel.followers) if channel is not None else ():
+                if follower.user_id != signal.user_id and follower.started:
+                    follower.listener.signalled(follower, signal)
 
     async def reach(self, moved: Sequence[Moved]) -> dict[UUID, int]:
         """Hear of what moved, and wait until all of it has been handed on; returns what could not be, as the store

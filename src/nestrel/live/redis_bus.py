@@ -16,7 +16,7 @@ from redis.asyncio.client import PubSub
 from nestrel.live import redis_line
 from nestrel.live.bus import Subscribed
 from nestrel.store import events
-from nestrel.store.events import Moved
+from nestrel.store.events import Moved, Signal
 
 log = structlog.get_logger()
 
@@ -63,6 +63,13 @@ class RedisBus(Subscribed):
         yield self._of_conversation(event.conversation_id), Moved(event.conversation_id, event.rev)
         for user_id in event.joined:
             yield self._of_user(user_id), Moved(event.conversation_id, 0, (user_id,))
+
+    async def signal(self, signals: Sequence[Signal]) -> None:
+        async with self._client.pipeline(transaction=False) as pipeline:
+            for one in signals:
+                for payload in events.pack_signals(self.node, [one]):
+                    pipeline.publish(self._of_conversation(one.conversation_id), payload)
+            await pipeline.execute()
 
     async def _send(self) -> None:
         while self._unsent:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from nestrel.core.cursors import CursorSeal
 from nestrel.live.deliveries import Delivery, Ended, Event, Rewound
 from nestrel.store import rows
+from nestrel.store.events import Signal
 from nestrel.store.read.changes import Changes
 
 
@@ -21,6 +22,11 @@ def addressed(seal: CursorSeal, member: str, changes: Changes) -> str:
     return written(base, seal.conversation(member, id_, changes.end), changes.tail())
 
 
+def signalled(signal: Signal) -> dict[str, str]:
+    """A signal as an object of the wire."""
+    return {"conversation_id": str(signal.conversation_id), "user_id": signal.user_id, "name": signal.name}
+
+
 def frame_of(event: Event) -> bytes:
     """An event as a frame of a WebSocket."""
     if isinstance(event, Delivery):
@@ -29,6 +35,8 @@ def frame_of(event: Event) -> bytes:
         frame = {"type": "unfollowed", "conversation_id": str(event.conversation_id), "reason": event.reason}
     elif isinstance(event, Rewound):
         frame = {"type": "rewound"}
+    elif isinstance(event, Signal):
+        frame = {"type": "signal", **signalled(event)}
     else:
         frame = {"type": "checkpoint", "cursor": event.cursor}
     return rows.dump(frame)

@@ -17,6 +17,7 @@ _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
     "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
+    "signal": (models.SignalFrame, "Tell those who follow a conversation that you are writing; kept nowhere."),
     "ping": (models.PingFrame, "Ask whether anyone is there; the answer is `done`."),
     "post": (models.PostFrame, "Post a message."),
     "edit": (models.EditFrame, "Give a message of yours a new body; with `rev`, only if it has not changed since."),
@@ -113,6 +114,14 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
             _frame("rewound", {}, []),
             "The database was restored or failed over: what was sent before may be lost, and what is not is sent on.",
         ),
+        "signal": (
+            _frame(
+                "signal",
+                {"conversation_id": _TEXT, "user_id": _TEXT, "name": {"enum": ["writing"]}},
+                ["conversation_id", "user_id", "name"],
+            ),
+            "Somebody else is writing in a conversation that you follow. It is kept nowhere, and may be lost.",
+        ),
         "checkpoint": (
             _frame("checkpoint", {"cursor": cursor}, ["cursor"]),
             "After `follow_all`: everything up to this all cursor has been sent on this socket.",
@@ -122,9 +131,11 @@ def _server_frames() -> dict[str, tuple[dict[str, Any], str]]:
 
 def _events() -> dict[str, tuple[dict[str, Any], str]]:
     """The data of the streams' events, by event."""
-    ended = _server_frames()["unfollowed"]
+    ended, signal = _server_frames()["unfollowed"], _server_frames()["signal"]
     properties = {name: schema for name, schema in ended[0]["properties"].items() if name != "type"}
+    said = {name: schema for name, schema in signal[0]["properties"].items() if name != "type"}
     return {
+        "signal": ({"type": "object", "properties": said, "required": list(said)}, signal[1]),
         "changes": (_ref("ChangeSet"), "A change set; on the stream of one conversation its cursor is the `id`."),
         "unfollowed": ({"type": "object", "properties": properties, "required": list(properties)}, ended[1]),
         "reset": ({"type": "object"}, "The stream begins at nothing: what it does not bring again is not yours."),

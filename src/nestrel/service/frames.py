@@ -25,12 +25,15 @@ from nestrel.service.models import (
     ReactFrame,
     ReadFrame,
     RemoveFrame,
+    SignalFrame,
     SignInFrame,
     UnfollowFrame,
     UnreactFrame,
 )
 from nestrel.service.state import Service
 from nestrel.store.access import Caller
+from nestrel.store.events import Signal
+from nestrel.store.read import signalling
 from nestrel.store.write.answers import Written
 
 _REF_CHARS = 128
@@ -164,6 +167,18 @@ async def _unfollow(session: Session, frame: Any) -> None:
     session.done(frame)
 
 
+async def _signal(session: Session, frame: Any) -> None:
+    """Tell those who follow a conversation that the member is writing in it; more than one a second is dropped."""
+    service, caller = session.service, session.caller
+    await service.count_command(caller)
+    async with service.database.read() as connection:
+        await signalling.check(connection, caller, frame.conversation_id)
+    signal = Signal(frame.conversation_id, caller.user_id, frame.name)
+    if service.signals.due(signal):
+        service.signals.tell(signal)
+    session.done(frame)
+
+
 async def _ping(session: Session, frame: Any) -> None:
     """Is anyone there? For clients whose WebSocket does not say so of a line that is half open."""
     session.done(frame)
@@ -180,6 +195,7 @@ FRAMES: dict[str, tuple[type[Frame], _Handler, frozenset[Action]]] = {
     "follow": (FollowFrame, _follow, frozenset({Action.FOLLOW})),
     "follow_all": (FollowAllFrame, _follow_all, frozenset({Action.OWN, Action.FOLLOW})),
     "unfollow": (UnfollowFrame, _unfollow, frozenset({Action.OWN})),
+    "signal": (SignalFrame, _signal, frozenset({Action.POST})),
     "ping": (PingFrame, _ping, frozenset({Action.OWN})),
     "post": (PostFrame, _post, frozenset({Action.POST})),
     "edit": (EditFrame, _edit, frozenset({Action.EDIT})),

@@ -310,6 +310,11 @@ class FollowAllFrame(Frame):
     cursor: Cursor | None = None
 
 
+class SignalFrame(Frame):
+    conversation_id: UUID
+    name: Literal["writing"]
+
+
 class PingFrame(Frame):
     """Answered with `done`: for a client that has heard nothing for a while."""
 

@@ -23,6 +23,7 @@ from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
+from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
 from nestrel.service import cookies, metrics
 from nestrel.service.attachments import Attachments
@@ -81,6 +82,7 @@ class Service:
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.budget = Budget(settings.memory * 1024 * 1024)
         self.hub = Hub(self.source, self.bus, self.budget.rings)
+        self.signals = Signals(self.hub, self.bus)
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
         self.database.on_commit = self.bus.publish
@@ -174,6 +176,7 @@ class Service:
         await self.rates.stop()
         await self.attachments.stop()
         await self.moves.stop()
+        await self.signals.stop()
         await self.hub.stop()
         await self.bus.stop()
         await self.database.close()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
+from typing import NamedTuple
 from uuid import UUID
 
 import orjson
@@ -26,6 +27,33 @@ class Moved:
     conversation_id: UUID
     rev: int
     joined: tuple[str, ...] = ()
+
+
+class Signal(NamedTuple):
+    """What a member tells those who follow a conversation now; `name` says what, such as `writing`."""
+
+    conversation_id: UUID
+    user_id: str
+    name: str
+
+
+def pack_signals(node: str, signals: Sequence[Signal]) -> Iterator[str]:
+    """Signals as bus payloads, each within PostgreSQL's limit."""
+    payload = orjson.dumps({"node": node, "signals": [(str(one[0]), *one[1:]) for one in signals]})
+    if len(payload) <= _NOTIFY_BYTES or len(signals) == 1:
+        yield payload.decode()
+    else:
+        half = len(signals) // 2
+        yield from chain(pack_signals(node, signals[:half]), pack_signals(node, signals[half:]))
+
+
+def unpack_signals(payload: str, node: str) -> list[Signal] | None:
+    """The signals of a payload, none if `node` sent it itself; None if it holds something else."""
+    if '"signals":[' not in payload[:120]:
+        return None
+    if payload.startswith(f'{{"node":"{node}"'):
+        return []
+    return [Signal(UUID(id_), user_id, name) for id_, user_id, name in orjson.loads(payload)["signals"]]
 
 
 def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:

@@ -88,6 +88,9 @@ class _Waiter:
     def joined(self, _conversation_id: UUID) -> None:
         """Not of interest here."""
 
+    def signalled(self, _follower: Follower, _signal: object) -> None:
+        """Not of interest here."""
+
     def renewed(self) -> None:
         self.something.set()
 

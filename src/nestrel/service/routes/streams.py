@@ -22,7 +22,7 @@ from nestrel.live.following import Following
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.access import does
-from nestrel.service.addressing import written
+from nestrel.service.addressing import signalled, written
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
@@ -30,6 +30,7 @@ from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
 from nestrel.store.access import Caller
+from nestrel.store.events import Signal
 
 router = APIRouter(tags=["changes"], route_class=JsonRoute)
 
@@ -173,6 +174,8 @@ class Stream:
             return f"event: changes\n{id_}data: {written(event.base, event.cursor, event.tail)}\n\n"
         if isinstance(event, Checkpoint):
             return f"event: checkpoint\nid: {event.cursor}\ndata: {event.cursor}\n\n"
+        if isinstance(event, Signal):
+            return f"event: signal\ndata: {rows.dump(signalled(event)).decode()}\n\n"
         data = rows.dump({"conversation_id": str(event.conversation_id), "reason": event.reason}).decode()
         return f"event: unfollowed\ndata: {data}\n\n"
 
