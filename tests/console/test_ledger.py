@@ -202,3 +202,17 @@ async def test_a_reader_reads_and_a_guest_joins(window: Window) -> None:
     await expect(page.get_by_text("You read this one as a guest.")).to_be_visible()
     await page.get_by_role("button", name="Join").click()
     await expect(page.get_by_label("Message", exact=True)).to_be_visible()
+
+
+async def test_who_is_writing_is_shown_until_it_is_said(window: Window) -> None:
+    mara, odd = await window("Mara Quill"), await window("Odd Haverland")
+    for page in (mara, odd):
+        await choose(page, "Control room")
+    line = odd.get_by_role("status", name="writing")
+    await expect(line).to_have_text("")
+    await mara.get_by_label("Message", exact=True).press_sequentially("Swell")
+    await expect(line).to_have_text("Mara Quill is writing")
+    await expect(mara.get_by_role("status", name="writing")).to_have_text("")
+    await mara.keyboard.press("Enter")
+    await expect(odd.locator("article", has_text="Swell").last).to_be_visible()
+    await expect(line).to_have_text("")

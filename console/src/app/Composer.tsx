@@ -87,6 +87,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
       files: enclosing.files,
     });
     setBody("");
+    seat.writers.sent();
     enclosing.clear();
     setPreviewed(false);
     setClosedAt(null);
@@ -166,6 +167,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
           value={body}
           onChange={(event) => {
             setBody(event.target.value);
+            if (event.target.value.trim()) seat.isWriting(id);
             setCaret(event.target.selectionStart);
             if (soughtAt(event.target.value, event.target.selectionStart) === null) setClosedAt(null);
           }}

@@ -14,6 +14,7 @@ import { recallPlace, rememberConversation } from "./reading";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
 import { useObservable } from "./useObservable";
+import { Writing } from "./Writing";
 
 export function ConversationPage() {
   const { id = "" } = useParams();
@@ -75,7 +76,7 @@ function Conversing({ id }: { id: string }) {
       </main>
     );
   return (
-    <main className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
+    <main className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto_auto]">
       <Heading conversation={conversation} />
       {copy ? (
         <Ledger copy={copy} seat={seat} />
@@ -84,6 +85,7 @@ function Conversing({ id }: { id: string }) {
           reading
         </div>
       )}
+      {copy && <Writing copy={copy} seat={seat} />}
       {conversation && <Foot conversation={conversation} copy={copy} onJoined={() => void shown.refetch()} />}
     </main>
   );

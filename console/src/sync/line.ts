@@ -21,6 +21,7 @@ export type Answer = {
   reset?: boolean;
   rewound?: boolean;
 };
+export type SignalFrame = { type: "signal"; conversation_id: string; user_id: string; name: string };
 /** The store was restored or failed over: what came before may be lost. */
 type Rewound = { type: "rewound" };
 type Frame =
@@ -29,6 +30,7 @@ type Frame =
   | { type: "refused"; ref?: number; problem: ProblemDocument }
   | { type: "checkpoint"; cursor: string }
   | Rewound
+  | SignalFrame
   | Changes
   | Unfollowed;
 
@@ -46,6 +48,7 @@ type Waiting = { resolve: (answer: Answer) => void; reject: (error: Error) => vo
 export interface LineEvents {
   changes(set: Changes): void;
   unfollowed(frame: Unfollowed): void;
+  signal(frame: SignalFrame): void;
   checkpoint(cursor: string): void;
   /** What is held may be of a history that is lost: the next catching up says so. */
   rewound(): void;
@@ -183,6 +186,7 @@ export class Line extends Observable {
   private receive(frame: Frame): void {
     if (frame.type === "changes") this.events.changes(frame);
     else if (frame.type === "unfollowed") this.events.unfollowed(frame);
+    else if (frame.type === "signal") this.events.signal(frame);
     else if (frame.type === "checkpoint") this.events.checkpoint(frame.cursor);
     else if (frame.type === "rewound") this.events.rewound();
     else if (frame.type === "signed_in") void this.catchUp();

@@ -10,6 +10,7 @@ import { SeatFiles } from "./seatFiles";
 import { SeatList } from "./seatList";
 import { SeatOutbox } from "./seatOutbox";
 import { SeatPages } from "./seatPages";
+import { Writers } from "./writers";
 
 const RESTORED = "the store was restored or failed over";
 
@@ -23,6 +24,7 @@ export class Seat extends Observable {
   readonly list = new SeatList(this);
   readonly pages = new SeatPages(this);
   readonly commands = new SeatCommands(this);
+  readonly writers = new Writers();
   lastRev = 0;
   /** What the last catch-up brought. */
   resynced: Resynced | null = null;
@@ -68,6 +70,7 @@ export class Seat extends Observable {
         this.onChanges(set);
       },
       unfollowed: (frame) => this.onUnfollowed(frame),
+      signal: (frame) => this.writers.heard(frame.conversation_id, frame.user_id),
       checkpoint: (cursor) =>
         this.keep(async () => {
           await replica.checkpoint(cursor);
@@ -110,6 +113,7 @@ export class Seat extends Observable {
   async end(): Promise<void> {
     this.ended = true;
     this.list.end();
+    this.writers.end();
     this.line.end();
     this.outbox.end();
     this.files.end();
@@ -159,6 +163,14 @@ export class Seat extends Observable {
     const rows = unread === 0 ? { unread_mentions: 0 } : this.copies.get(conversation)?.unreadOf(this.userId);
     if (rows) this.list.replace(conversation, { unread_mentions: rows.unread_mentions });
     else void this.list.refresh(conversation);
+  }
+
+  /** Say that this member is writing in a conversation; of no use where the line is away. */
+  isWriting(conversation: string): void {
+    if (this.line.state !== "live" || !this.writers.due(conversation)) return;
+    this.line
+      .command({ type: "signal", conversation_id: conversation, name: "writing" })
+      .catch(() => undefined); // nobody misses it
   }
 
   // Catching up
@@ -270,6 +282,7 @@ export class Seat extends Observable {
     const copy = this.copies.get(set.conversation_id);
     const readSeq = copy?.members.get(this.userId)?.read_seq;
     this.apply(set);
+    for (const message of set.messages) this.writers.done(message.conversation_id, message.author_id);
     this.list.grow(set, copy, readSeq);
   }
 
