@@ -25,7 +25,20 @@ _FIELDS = (
 )  # fmt: skip
 _SAFE_TO_CALL = {"erasures", "suspension", "sign-out", "run", "export"}
 """What would change the people who ask, or takes long, is called by nobody here."""
-_TYPES = ("follow", "follow_all", "unfollow", "ping", "post", "edit", "remove", "react", "unreact", "read", "none")
+_TYPES = (
+    "follow",
+    "follow_all",
+    "unfollow",
+    "ping",
+    "post",
+    "edit",
+    "remove",
+    "react",
+    "unreact",
+    "read",
+    "signal",
+    "none",
+)
 _TOGETHER = 16
 _FRAMES_EACH = 90
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import re
 import time
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -93,6 +95,19 @@ def test_all_conversations_are_followed(run: Run, service: Served) -> None:
     assert {row["body"] for one in found for row in one["messages"]} == {f"said in {name}" for name in names}
     assert run("follow").returncode == 2
     assert run("follow", names[0], "--all").returncode == 2
+
+
+async def test_the_receiver_of_the_docs_takes_what_is_genuine() -> None:
+    page = (Path(__file__).parent.parent / "docs/webhooks.md").read_text()
+    [source] = re.findall(r"```python\n(.*?)```", page, re.DOTALL)
+    secret = f"whsec_{'QUJD' * 8}"
+    names: dict[str, Any] = {"SECRET": secret}
+    exec(source, names)  # as a reader would run it
+    body = b'{"type":"changes","data":{"items":[]}}'
+    headers = signed([secret_of(secret)], "msg_1", time.time(), body)
+    async with httpx.AsyncClient(transport=httpx.ASGITransport(names["app"]), base_url="http://office") as client:
+        assert (await client.post("/in", content=body, headers=headers)).status_code == 204
+        assert (await client.post("/in", content=body + b" ", headers=headers)).status_code == 400
 
 
 async def test_the_demo_s_board_takes_what_is_signed_for_it() -> None:

@@ -232,7 +232,7 @@ FRAMES: dict[str, tuple[dict[str, Any], Action]] = {
     "follow": ({}, Action.FOLLOW), "post": ({"key": "k", "body": "in"}, Action.POST),
     "edit": ({"seq": 1, "body": "x"}, Action.EDIT), "remove": ({"seq": 1}, Action.REMOVE),
     "react": ({"seq": 1, "symbol": "like"}, Action.REACT), "unreact": ({"seq": 1, "symbol": "like"}, Action.REACT),
-    "read": ({"read_seq": 1}, Action.READ),
+    "read": ({"read_seq": 1}, Action.READ), "signal": ({"name": "writing"}, Action.POST),
 }  # fmt: skip
 
 
