@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Sequence
+from datetime import datetime
 from uuid import UUID
 
 import structlog
@@ -15,7 +16,7 @@ from nestrel.core.usage import EDITS, POSTS, REACTIONS, RECEIPTS, REMOVALS, Coun
 from nestrel.live.hub import Hub
 from nestrel.service.seats import Seats
 from nestrel.store.database import Database
-from nestrel.store.write import connections, usage
+from nestrel.store.write import connections, rates, usage
 from nestrel.store.write.answers import Written
 from nestrel.store.write.connections import Open
 
@@ -47,6 +48,8 @@ class Reporting:
         self._told: dict[str, Open] = {}
         self._follows = Follows()
         self._anew = False
+        self._server: datetime | None = None
+        """Since when the database's server runs, as far as it was heard of."""
 
     def written(self, unit: Sequence[Command], answers: Sequence[Written]) -> None:
         """Commands of a unit were carried out; a repeat of a post was not."""
@@ -117,9 +120,16 @@ class Reporting:
         present = {one.id: one for one in self._seats.listed()}
         changed = [one for id_, one in present.items() if self._told.get(id_) != one]
         gone = self._told.keys() - present.keys()
-        for id_ in await connections.tell(self._database, self._node, changed, gone):
+        ended, server = await connections.tell(self._database, self._node, changed, gone)
+        for id_ in ended:
             self.end(id_)
         self._told = present
+        if self._server not in (None, server):  # one that is back before anybody misses it has lost the lists as well
+            await self._forget_told()
+            await rates.beat(self._database, self._node)  # what is listed is of processes that are there
+            await connections.tell(self._database, self._node, list(present.values()), ())
+            self._told = present
+        self._server = server
 
     def end(self, connection_id: str) -> None:
         """End a connection of this process, if it is one."""

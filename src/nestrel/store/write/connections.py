@@ -24,7 +24,10 @@ SET user_id = excluded.user_id, follows = excluded.follows, behind = excluded.be
 """
 _DELETE = "DELETE FROM nestrel.connections WHERE connection_id = ANY($1::text::text[])"
 _DELETE_ALL = "DELETE FROM nestrel.connections WHERE node = $1"
-_ENDED = "SELECT connection_id FROM nestrel.connections WHERE node = $1 AND ended"
+# A server that was started anew has lost the list, which is of passing worth.
+_ENDED = """
+SELECT ARRAY(SELECT connection_id FROM nestrel.connections WHERE node = $1 AND ended), pg_postmaster_start_time()
+"""
 _END = "UPDATE nestrel.connections SET ended = true WHERE connection_id = $1 AND NOT ended RETURNING user_id"
 _ELSEWHERE = "SELECT count(*) FROM nestrel.connections WHERE user_id = $1 AND node <> $2"
 # Of a process that was killed nobody takes them away but the next look.
@@ -48,8 +51,11 @@ class Open(NamedTuple):
     behind: int
 
 
-async def tell(database: Database, node: str, changed: Sequence[Open], gone: Collection[str]) -> list[str]:
-    """Bring a process's part of the list to date; the ids of those that are to be ended."""
+async def tell(
+    database: Database, node: str, changed: Sequence[Open], gone: Collection[str]
+) -> tuple[list[str], datetime]:
+    """Bring a process's part of the list to date; the ids of those that are to be ended, and since when the server
+    runs."""
     async with database.read() as connection:
         if gone:
             await execute(connection, _DELETE, texts(list(gone)))
@@ -60,7 +66,8 @@ async def tell(database: Database, node: str, changed: Sequence[Open], gone: Col
                 array([one.since for one in changed]), texts([one.kind for one in changed]),
                 array([one.follows for one in changed]), array([one.behind for one in changed]),
             )  # fmt: skip
-        return [row[0] for row in await fetch(connection, _ENDED, node)]
+        [(ended, started)] = await fetch(connection, _ENDED, node)
+        return ended, started
 
 
 async def tidy(database: Database) -> None:
