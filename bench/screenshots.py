@@ -25,7 +25,6 @@ from nestrel.local.postgres import free_port
 _DAY = datetime(2026, 11, 26, tzinfo=UTC)
 OUT = ROOT / "docs" / "screenshots"
 _COMMANDS = {
-    "command-conversations": ["nestrel conversations list", "nestrel conversations show control-room"],
     "command-history": [
         "cd $(mktemp -d)",
         'nestrel post control-room "Fog on the sound, all vessels slow."',
@@ -93,7 +92,16 @@ _COMMANDS = {
         "nestrel usage --by hour --days 1",
         "nestrel audit -n 6",
     ],
-    "command-doctor": ["nestrel doctor", "nestrel --help | tail -n 26"],
+    "command-doctor": [
+        "nestrel doctor",
+        "export NESTREL_TOKEN=$(nestrel token office --service)",
+        "nestrel webhooks make http://127.0.0.1:9/in --only control-room",
+        'nestrel post control-room "Swell at Norwick, the ramp is closed until noon."',
+        "sleep 4; nestrel webhooks list",
+        "nestrel webhooks show $(nestrel webhooks list --json | tail -1 | cut -d'\"' -f4)",
+        "nestrel webhooks change $(nestrel webhooks list --json | tail -1 | cut -d'\"' -f4) --state paused",
+        "timeout 6 nestrel follow --all & sleep 3; nestrel post norwick-terminal 'Gangway is open again.'; sleep 3",
+    ],
 }
 
 
@@ -178,7 +186,9 @@ async def _console(address: str) -> None:
         await _beside(mara)
         await _retention(mara)
         await _settings(mara)
-        await _usage(await window("Skerry Line operations", "light"))
+        office = await window("Skerry Line operations", "light")
+        await _webhooks(office)
+        await _usage(office)
         await browser.close()
 
 
@@ -266,6 +276,28 @@ async def _settings(page: Page) -> None:
     await page.get_by_role("button", name="Let in").wait_for()
     await page.wait_for_timeout(600)
     await page.screenshot(path=OUT / "console-settings.png")
+
+
+async def _webhooks(page: Page) -> None:
+    """One that takes everything, one whose receiver is away, and what came of its requests."""
+    await page.get_by_role("link", name="Webhooks").click()
+    await page.get_by_label("Address").fill("http://127.0.0.1:9/in")
+    await page.get_by_role("button", name="Send there").click()
+    await page.get_by_role("button", name="I have it").click()
+    # Something has to be said that is sent nowhere.
+    row = page.get_by_role("row").filter(has_text=":9/in")
+    await row.get_by_role("button", name="Answers").click()
+    await page.get_by_role("link", name="Conversations", exact=True).click()
+    await page.get_by_role("button", name="Open ones").click()
+    await page.get_by_role("listitem").filter(has_text="Norwick terminal").get_by_role("button").click()
+    await page.get_by_role("button", name="Join").click()
+    await page.get_by_label("Message", exact=True).fill("The board shows the berths from now on.")
+    await page.keyboard.press("Enter")
+    await page.get_by_role("link", name="Webhooks").click()
+    await row.get_by_role("button", name="Answers").click()
+    await page.get_by_role("table", name="What came of the last requests").get_by_role("row").nth(4).wait_for()
+    await page.wait_for_timeout(600)
+    await page.screenshot(path=OUT / "console-webhooks.png")
 
 
 async def _usage(page: Page) -> None:
