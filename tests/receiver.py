@@ -121,6 +121,8 @@ class Receiver:
         for item in got.json["data"]["items"]:
             changes = ChangeSet.model_validate(item)
             id_ = changes.conversation_id
+            if changes.reset:
+                self.newest.pop(id_, None)
             for message in changes.messages:
                 if message.seq > self.newest.get(id_, message.seq - 1) + 1:
                     self.back.append(f"{id_}: {message.seq} behind {self.newest.get(id_)}")

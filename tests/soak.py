@@ -2,7 +2,8 @@
 
 Two service processes, a PostgreSQL of its own that is killed and comes back, and now and then as the backup that was
 taken a while ago; lines that are cut in the middle of anything; devices that are killed, each with a replica and an
-outbox; a conversation with a rule; and an import that goes on all the time. In the end all must hold the same, once.
+outbox; a conversation with a rule; an import that goes on all the time; and a webhook of everything. In the end all
+must hold the same, once.
 """
 
 from __future__ import annotations
@@ -21,7 +22,6 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 import httpx
 import orjson
@@ -30,14 +30,14 @@ from nestrel.client import AsyncClient, NestrelError, ReplicaState, SyncedReplic
 from nestrel.core.times import format_time
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
+from tests.receiver import receiver
+from tests.soaked import check, check_import, check_webhook
 from tests.support import Person, Served, token, until
 
 _USERS = ("mara", "odd", "ines")
 _PLACES = 3
 _KEPT = 150
 """Messages that the rule of the first conversation keeps; the others are archived."""
-_NEWEST = 50
-"""Messages that a copy which begins anew holds at least."""
 
 
 class Proxy:
@@ -220,7 +220,7 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: in
     `AssertionError` when a promise broke."""
     dice = random.Random(seed)
     counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0,
-              "restores": 0, "lines imported": 0}  # fmt: skip
+              "restores": 0, "lines imported": 0, "webhook requests": 0}  # fmt: skip
     with tempfile.TemporaryDirectory(prefix="nestrel-soak-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)
         postgres = LocalPostgres(Path(folder))
@@ -250,7 +250,7 @@ async def _run(
     counts: dict[str, int],
     say: Callable[[str], None],
 ) -> None:
-    office = Person(services[0].url, "office")
+    office, stack = Person(services[0].url, "office"), contextlib.AsyncExitStack()
     places = [(await office.make(members=list(_USERS)))["id"] for _ in range(_PLACES)]
     devices = [Device(url, user, folder / f"{user}.db", places, dice) for user in _USERS]
     for device in devices:
@@ -259,6 +259,8 @@ async def _run(
     async with backend:
         await backend.set_retention(places[0], keep_last=_KEPT, then="archive")
         imported = Import(url, (await office.make())["id"])
+        hears = await stack.enter_async_context(receiver())
+        await backend.make_webhook(hears.url)
     imported.start()
     backup = Backup(postgres, folder / "backup")
     end = time.monotonic() + seconds
@@ -280,8 +282,10 @@ async def _run(
         assert device.replica is not None
         async with asyncio.timeout(90):
             await device.replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)
-    await _check(services[0], devices, places, backup, counts)
-    await _check_import(services[0], imported, counts)
+    await check(services[0], devices, places, backup, counts)
+    await check_import(services[0], imported, counts)
+    await check_webhook(services[0], hears, places, counts)
+    await stack.aclose()
     for device in devices:
         await device.stop()
     await office.http.aclose()
@@ -323,64 +327,6 @@ async def _fault(
         await asyncio.sleep(dice.random())
         await asyncio.to_thread(postgres.start, postgres.port)
         counts["databases killed"] += 1
-
-
-async def _check(
-    served: Served, devices: list[Device], places: list[str], backup: Backup, counts: dict[str, int]
-) -> None:
-    async with AsyncClient(served.url, lambda: token("office")) as client:
-        bodies: list[str] = []
-        for place in places:
-            lines = b"".join([chunk async for chunk in client.export(place, part="all")]).splitlines()
-            everything = [orjson.loads(line) for line in lines]
-            truth = [message async for message in client.history(place, order="asc")]
-            counts["messages"] += len(everything)
-            assert [one["seq"] for one in everything] == list(range(1, len(everything) + 1))
-            assert [one.seq for one in truth] == [one["seq"] for one in everything][-len(truth) :]
-            at = [one["created_at"] for one in everything]
-            assert at == sorted(at)
-            bodies += [one["body"] for one in everything]
-            people = {member.user_id: member async for member in client.members(place)}
-            for device in devices:
-                await _settle(device, place, truth, people)
-        kept = [body for body in bodies if not body.startswith("edited")]
-        assert len(kept) == len(set(kept)), "a post stands twice"
-        edited = len(bodies) - len(kept)
-        missing = {body for device in devices for body in device.posted} - set(kept) - backup.excused
-        assert len(missing) <= edited, f"{len(missing) - edited} posts are lost"
-
-
-async def _check_import(served: Served, imported: Import, counts: dict[str, int]) -> None:
-    async with AsyncClient(served.url, lambda: token("office")) as client:
-        found = [message.body async for message in client.history(imported.place, order="asc")]
-    assert found == [f"line {n}" for n in range(len(imported.lines))], "the import is not there once and in order"
-    counts["lines imported"] = len(found)
-
-
-async def _settle(device: Device, place: str, truth: list[Any], people: dict[str, Any]) -> None:
-    """Everything that a device holds of a conversation is as the service has it, once the last of it has come."""
-    replica = device.replica
-    assert replica is not None
-    newest = max(message.rev for message in truth) if truth else 0
-
-    def there(one: SyncedReplica) -> bool:
-        held = one.messages(place, limit=10_000)
-        members = {member.user_id: member.rev for member in one.members(place)}
-        rows = max((message.rev for message in held), default=0) == newest
-        return rows and members == {user: member.rev for user, member in people.items()}
-
-    try:
-        async with asyncio.timeout(30):
-            await replica.until(there)
-    except TimeoutError:
-        raise AssertionError(f"{device.user} is not brought to the present of {place}") from None
-    held = {message.seq: message for message in replica.messages(place, limit=10_000)}
-    for message in truth:
-        if message.seq in held:
-            assert held[message.seq] == message, f"{device.user} holds another {message.seq}"
-    holes = replica.holes(place)
-    newest = [message.seq for message in truth][-_NEWEST:]
-    assert set(newest) <= set(held), f"{device.user} misses {holes}"
 
 
 def main() -> None:

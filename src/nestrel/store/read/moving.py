@@ -64,8 +64,7 @@ class Item:
 @dataclass(slots=True)
 class Moving:
     """One reading. Whoever has taken all of it stands at `position`; there is `more` if that is in the middle. `anew`:
-    what the position led from is of a history that is lost, and every conversation begins again with its newest
-    page."""
+    the database was restored or has failed over since, and every conversation begins again with its newest page."""
 
     position: Position
     items: list[Item] = field(default_factory=list)
@@ -80,8 +79,9 @@ async def read(connection: Connection, at: Position, only: UUID | None, most: in
     tail = await journal.tail(connection, since, joined=False)
     upto = at.upto if isinstance(at, ResyncPosition) else tail.now
     known = [one for one in (since, upto) if one is not None]
-    anew = not all(epochs.goes_on(connection, one, tail.now) for one in known)
-    if anew or (since is None and upto.epoch != tail.now.epoch):
+    # Also what was kept goes back with a restore: nobody knows what was sent behind it, and is lost.
+    anew = not all(epochs.goes_on(connection, one, tail.now) for one in known) or upto.epoch != tail.now.epoch
+    if anew or (since is not None and since.epoch != tail.now.epoch):
         since, upto, after, within = None, tail.now, NOTHING, None
     here = ResyncPosition(since, upto, after, within)
     ids, last = await _which(connection, here, only, tail)
