@@ -87,12 +87,14 @@ class Receiver:
         self.closed: list[str] = []
         self.newest: dict[str, int] = {}
         self.back: list[str] = []
+        self._open: set[asyncio.StreamWriter] = set()
 
     @property
     def url(self) -> str:
         return f"http://127.0.0.1:{self.port}/in"
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self._open.add(writer)
         try:
             while True:
                 head = (await reader.readuntil(b"\r\n\r\n")).decode().split("\r\n")
@@ -110,7 +112,12 @@ class Receiver:
         except (asyncio.IncompleteReadError, ConnectionError):
             pass
         finally:
+            self._open.discard(writer)
             writer.close()
+
+    def end(self) -> None:
+        for writer in self._open:
+            writer.transport.abort()
 
     def _take(self, got: Got) -> None:
         """Hold what came as a client would, and note where the order of one conversation went back."""
@@ -159,3 +166,4 @@ async def receiver() -> AsyncIterator[Receiver]:
         yield made
     finally:
         server.close()
+        made.end()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 from uuid import UUID
 
 import structlog
@@ -22,6 +22,7 @@ from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
 from nestrel.live.source import Gone, Source
+from nestrel.live.waiting import Retried
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
 
@@ -60,7 +61,8 @@ class Following:
         self._dirty: dict[Follower, None] = {}
         self._unsettled: set[Follower] = set()
         self._ended: deque[Ended] | None = None
-        self._joining: set[asyncio.Task[None]] = set()
+        self._joining = Retried(stirred)
+        """What is done about what was joined: no checkpoint comes before that."""
         self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
         self._sent = False
@@ -152,8 +154,7 @@ class Following:
         """The connection has ended."""
         self._over = True
         self._hub.unwatch(self.caller.user_id, self)
-        for task in self._joining:
-            task.cancel()
+        self._joining.end()
         for follower in self.follows.values():
             self._forget(follower)
         self.follows.clear()
@@ -212,7 +213,7 @@ class Following:
         if not self._all_started:
             self._early.add(conversation_id)  # nothing is sent before the answer that says where it all begins
             return
-        self._join(lambda: self._follow_joined(conversation_id))
+        self._joining.start(lambda: self._follow_joined(conversation_id))
 
     def renewed(self) -> None:
         """The database has another history, in which the member may be in conversations that were left, or never
@@ -233,27 +234,7 @@ class Following:
     def look_again(self) -> None:
         """Word of what the member joined may have been lost."""
         if self._all_started:
-            self._join(self._look_for_joined)
-
-    def _join(self, work: Callable[[], Awaitable[None]]) -> None:
-        """Do something about what was joined, until it is done: no checkpoint comes before that."""
-        task = asyncio.create_task(self._until_done(work))
-        self._joining.add(task)
-        task.add_done_callback(self._joined_done)
-
-    def _joined_done(self, task: asyncio.Task[None]) -> None:
-        self._joining.discard(task)
-        self._stirred()
-
-    async def _until_done(self, work: Callable[[], Awaitable[None]]) -> None:
-        while not self._over:
-            try:
-                await work()
-            except Problem as problem:
-                log.warning("follow.joined_not_read", reason=problem.detail)
-                await asyncio.sleep(_CATCH_UP_RETRY_SECONDS)
-            else:
-                return
+            self._joining.start(self._look_for_joined)
 
     async def _look_for_joined(self) -> None:
         for conversation_id in await self._source.mine(self.caller.user_id):
@@ -299,13 +280,8 @@ class Following:
     @property
     def pending(self) -> bool:
         """Whether `next` would give something, or might."""
-        return bool(
-            self._dirty
-            or self._ended
-            or self._rewound
-            or self._signals
-            or (self._checkpoint is not None and self._settled)
-        )
+        something = self._dirty or self._ended or self._rewound or self._signals
+        return bool(something or (self._checkpoint is not None and self._settled))
 
     @property
     def _settled(self) -> bool:
@@ -396,7 +372,7 @@ class Following:
 
     def check_again(self) -> None:
         """The caller may do less than before: whatever of it may not be followed ends."""
-        self._join(self._drop_forbidden)
+        self._joining.start(self._drop_forbidden)
 
     async def _drop_forbidden(self) -> None:
         for conversation_id, follower in list(self.follows.items()):

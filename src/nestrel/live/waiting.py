@@ -1,8 +1,17 @@
-"""Waiting for an event, but not for ever."""
+"""Waiting for an event, but not for ever; and for work until it is done."""
 
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Awaitable, Callable
+
+import structlog
+
+from nestrel.core.problems import Problem
+
+log = structlog.get_logger()
+
+_RETRY_SECONDS = 1.0
 
 
 async def happens(event: asyncio.Event, seconds: float) -> bool:
@@ -16,3 +25,42 @@ async def happens(event: asyncio.Event, seconds: float) -> bool:
             return await event.wait()
     except TimeoutError:
         return False
+
+
+class Retried:
+    """Pieces of work, each tried until it is done; `stirred` is called whenever one is. True while any is under way."""
+
+    def __init__(self, stirred: Callable[[], None]) -> None:
+        self._stirred = stirred
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._over = False
+
+    def __bool__(self) -> bool:
+        return bool(self._tasks)
+
+    def start(self, work: Callable[[], Awaitable[None]]) -> None:
+        if self._over:
+            return
+        task = asyncio.create_task(self._until_done(work))
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        self._stirred()
+
+    async def _until_done(self, work: Callable[[], Awaitable[None]]) -> None:
+        while True:
+            try:
+                await work()
+            except Problem as problem:
+                log.warning("follow.joined_not_read", reason=problem.detail)
+                await asyncio.sleep(_RETRY_SECONDS)
+            else:
+                return
+
+    def end(self) -> None:
+        """Do no more of it, and begin none."""
+        self._over = True
+        for task in self._tasks:
+            task.cancel()
