@@ -13,8 +13,8 @@ from nestrel.client.replica.store import ReplicaFile
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import StoreUnavailable
 from nestrel.live.channel import Follower
-from nestrel.live.following import Following
 from nestrel.live.hub import Hub
+from nestrel.live.waiting import Retried
 from tests.simulation.model import Truth
 from tests.simulation.run import run
 
@@ -105,12 +105,12 @@ def _hasty(monkeypatch: pytest.MonkeyPatch) -> None:
             raise StoreUnavailable("it does not answer")
         await check(self, *args)
 
-    async def once(_self: Following, work: Any) -> None:
+    async def once(_self: Retried, work: Any) -> None:
         with contextlib.suppress(StoreUnavailable):
             await work()
 
     monkeypatch.setattr(Truth, "check", failing)
-    monkeypatch.setattr(Following, "_until_done", once)
+    monkeypatch.setattr(Retried, "_until_done", once)
 
 
 @pytest.mark.parametrize(
