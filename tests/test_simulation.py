@@ -13,6 +13,7 @@ from nestrel.client.replica.store import ReplicaFile
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import StoreUnavailable
 from nestrel.live.channel import Follower
+from nestrel.live.following import Following
 from nestrel.live.hub import Hub
 from nestrel.live.waiting import Retried
 from tests.simulation.model import Truth
