@@ -28,7 +28,8 @@ from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service.consumers import Lease, LeaseLost
 from nestrel.service.outbound import Answer
-from nestrel.service.webhooks import WebhookHandler, owner
+from nestrel.service.sending import owner
+from nestrel.service.webhooks import WebhookHandler
 from nestrel.store import snapshots
 from nestrel.store.access import Caller
 from nestrel.store.database import Database

@@ -14,7 +14,7 @@ from nestrel.client.receiving import NotSigned, received
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.webhooks import secret_of, secret_text
 from nestrel.demo.scenario import OFFICE
-from nestrel.service.webhooks import owner
+from nestrel.service.sending import owner
 from nestrel.store import snapshots
 from nestrel.store.access import Caller
 from nestrel.store.database import Database

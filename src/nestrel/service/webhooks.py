@@ -7,27 +7,23 @@ meanwhile is not sent any more.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import NamedTuple
 from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, CursorSeal
-from nestrel.core.times import format_time
-from nestrel.core.webhooks import Failing, Replay, State, Webhook, failed, message_id, signed
+from nestrel.core.webhooks import Replay, State, Webhook
 from nestrel.live.moves import Moves
-from nestrel.service import metrics
 from nestrel.service.consumers import Lease, LeaseLost
 from nestrel.service.outbound import Answer, Outbound
+from nestrel.service.sending import Request, Sender, owner
 from nestrel.store.database import Database
 from nestrel.store.keep import consumers
 from nestrel.store.read import moving, replaying
 from nestrel.store.read import webhooks as reading
-from nestrel.store.read.changes import Changes
-from nestrel.store.read.moving import Item, Position
+from nestrel.store.read.moving import Position
 from nestrel.store.write import webhooks
-from nestrel.store.write.webhooks import Outcome
 
 _PAUSE_SECONDS = 0.025
 """Between two looks at what has moved."""
@@ -36,21 +32,6 @@ _KEEP_SECONDS = 5.0
 _KNOWN_MOVES = 2_000
 _STALE_MS = 1_000
 """After so long what was read is read anew."""
-
-
-def owner(id_: UUID) -> str:
-    """Whom a webhook's cursors are for; no user is called so."""
-    return f"\x1fwebhook {id_}"
-
-
-class Request(NamedTuple):
-    """What one request holds, as JSON, and where the webhook stands when it is taken: at a `position`, or, without one,
-    with what is left of a `replay`."""
-
-    type: str
-    items: list[bytes]
-    position: Position | None
-    replay: Replay | None = None
 
 
 class WebhookHandler:
@@ -64,8 +45,8 @@ class WebhookHandler:
         self._database = database
         self._moves = moves
         self._seal = seal
-        self._outbound = outbound
         self._now = now
+        self._sender = Sender(id_, database, seal, outbound, now)
         self._at: Position | None = None
         self._webhook: Webhook | None = None
         self._live = self._moving = False
@@ -95,7 +76,7 @@ class WebhookHandler:
         async with self._database.snapshot() as connection:
             read = await moving.read(connection, self._at, hook.conversation_id, limits.WEBHOOK_ROWS)
         self._moving = bool(read.items)
-        for request in self._requests(read.items, read.position):
+        for request in self._sender.requests(read.items, read.position):
             answer = await self._send(lease, hook, request)
             if not answer.taken or answer.ms > _STALE_MS:
                 return 0.0
@@ -105,7 +86,7 @@ class WebhookHandler:
     async def _replay(self, lease: Lease, hook: Webhook, replay: Replay) -> float:
         async with self._database.snapshot() as connection:
             found = await replaying.read(connection, replay, hook.conversation_id, limits.WEBHOOK_ROWS)
-        parts = list(self._bounded([("changes", self._item(one)) for one in found.items]))
+        parts = list(self._sender.bounded([("changes", self._sender.item(one)) for one in found.items]))
         for n, (type_, texts) in enumerate(parts):
             # What is left is known behind the last of them; until then all of this is sent again.
             rest = replay if n < len(parts) - 1 else found.rest
@@ -141,64 +122,10 @@ class WebhookHandler:
         if not await consumers.keep(self._database, lease.name, lease.number, cursor):
             raise LeaseLost(lease.name)
 
-    def _item(self, changes: Changes) -> bytes:
-        cursor = self._seal().conversation(owner(self._id), changes.conversation_id, changes.end)
-        return b'{"base":null,"cursor":"%s",%s' % (cursor.encode(), changes.packed())
-
-    def _requests(self, items: Sequence[Item], end: Position) -> Iterator[Request]:
-        """In the order of conversations; whoever has taken the last stands at the `end`."""
-        texts = [self._text(item) for item in items]
-        taken = 0
-        for type_, some in self._bounded(texts):
-            taken += len(some)
-            yield Request(type_, some, end if taken == len(items) else items[taken - 1].position)
-
-    def _text(self, item: Item) -> tuple[str, bytes]:
-        if item.changes is None:
-            return "closed", f'{{"conversation_id":"{item.conversation_id}"}}'.encode()
-        return "changes", self._item(item.changes)
-
-    def _bounded(self, texts: Sequence[tuple[str, bytes]]) -> Iterator[tuple[str, list[bytes]]]:
-        """In requests of one kind each, and none larger than it may be."""
-        kind, some, size = "", list[bytes](), 0
-        for type_, text in texts:
-            if some and (kind != type_ or size + len(text) >= limits.WEBHOOK_ITEM_BYTES):
-                yield kind, some
-                some, size = [], 0
-            kind = type_
-            some.append(text)
-            size += len(text) + 1
-        if some:
-            yield kind, some
-
     async def _send(self, lease: Lease, hook: Webhook, request: Request) -> Answer:
-        """Send one request, and write down what came of it."""
-        now = self._now()
         position = request.position or self._at
         assert position is not None
-        cursor = self._seal().all(owner(self._id), position)
-        content = b'"items":[%s],"cursor":"%s"' % (b",".join(request.items), cursor.encode())
-        id_ = message_id(self._id, content)
-        head = f'{{"type":"{request.type}","timestamp":"{format_time(now)}","data":{{'.encode()
-        body = b'%s%s,"lease":%d}}' % (head, content, lease.number)
-        headers = {
-            "content-type": "application/json", "user-agent": "nestrel",
-            **signed(hook.secrets, id_, now.timestamp(), body),
-        }  # fmt: skip
-        lease.check()
-        begun = self._now()
-        answer = await self._outbound.post(hook.url, headers, body)
-        attempt = hook.failing.attempt + 1
-        if answer.taken:
-            replay = request.replay if request.position is None else hook.replay
-            came = Outcome(begun, attempt, answer.status, answer.ms, None, Failing(), cursor, replay)
-        else:
-            state, failing = failed(hook.failing, self._now(), answer.status, answer.wait)
-            came = Outcome(begun, attempt, answer.status, answer.ms, answer.error, failing, None, hook.replay,
-                           state is State.STOPPED)  # fmt: skip
-        metrics.WEBHOOK_REQUESTS.labels("taken" if answer.taken else "failed").inc()
-        if not await webhooks.note(self._database, self._id, lease.number, came):
-            raise LeaseLost(lease.name)
+        answer = await self._sender.send(lease, hook, request, position)
         if answer.taken:
             self._at = position
             self._kept = time.monotonic()

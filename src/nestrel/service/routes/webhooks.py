@@ -20,9 +20,9 @@ from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.listing import all_since, listed, opened
 from nestrel.service.models import ListQuery
+from nestrel.service.sending import owner
 from nestrel.service.state import Service
 from nestrel.service.webhook_models import ChangeWebhook, MakeWebhook, ReplayWebhook
-from nestrel.service.webhooks import owner
 from nestrel.store import snapshots
 from nestrel.store.native import Connection
 from nestrel.store.read import webhooks as reading
