@@ -18,6 +18,7 @@ from tests.support import SECRET, until
 
 ROOT = Path(__file__).parent.parent
 TRANSACTION = str(ROOT / "docs/transaction.md")
+_WITH_PROGRAMS = ("README.md", TRANSACTION, str(ROOT / "docs/webhooks.md"))  # that one by tests/test_cli_webhooks.py
 _BLOCK = re.compile(r"^```(\w*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 _DRAWN = {"mermaid", "json"}  # a drawing; and what goes over a wire, which tests/test_reconnection.py replays
 _OF_THE_CHECKOUT = "script/demo "  # the two commands, which are how this test is run
@@ -90,7 +91,7 @@ def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
 def test_every_example_is_of_a_kind_that_is_run() -> None:
     for name in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md", *(str(p) for p in (ROOT / "docs").glob("*.md"))):
         kinds = {kind for kind, _ in blocks(name)}
-        assert kinds <= ({"", "python", *_DRAWN} if name in ("README.md", TRANSACTION) else {"", *_DRAWN}), name
+        assert kinds <= ({"", "python", *_DRAWN} if name in _WITH_PROGRAMS else {"", *_DRAWN}), name
     assert sum("import" in text for text in README) >= 2
 
 

@@ -9,6 +9,9 @@ from uuid import UUID
 
 import pytest
 
+from nestrel.live.hub import Hub
+from nestrel.live.redis_bus import RedisBus
+from nestrel.live.signals import Signals
 from nestrel.store.events import Signal, pack_signals, unpack_signals
 from tests.support import Person, Served, Wire, call, unique
 from tests.test_buses import Server
@@ -47,14 +50,12 @@ async def test_who_is_writing_is_told_to_those_who_follow(two: tuple[Served, Ser
         for each in (wire, here, elsewhere, own):
             await each.command(type="follow", conversation_id=place)
         said = {"type": "signal", "conversation_id": place, "user_id": mara.user, "name": "writing"}
-        for _ in range(3):  # of which two are too soon
-            assert (await wire.command(type="signal", conversation_id=place, name="writing"))["type"] == "done"
+        assert (await wire.command(type="signal", conversation_id=place, name="writing"))["type"] == "done"
         assert await signal_of(here) == said
         assert await signal_of(elsewhere) == said
         await mara.post(place, "so it is")
         for each in (here, elsewhere):
-            frame = await each.get()
-            assert frame["type"] == "changes", "one signal and no more, and what is said behind it"
+            assert (await each.get())["type"] == "changes", "one signal and no more, and what is said behind it"
         assert (await own.get())["type"] == "changes"  # nobody is told of themself
         refused = await wire.command(type="signal", conversation_id=place, name="singing")
         assert refused["problem"]["status"] == 422
@@ -66,6 +67,19 @@ async def test_who_is_writing_is_told_to_those_who_follow(two: tuple[Served, Ser
     async with kaz.socket() as stranger:
         answer = await stranger.command(type="signal", conversation_id=place, name="writing")
         assert answer["problem"]["status"] == 404
+
+
+def test_more_than_one_a_second_is_dropped(monkeypatch: pytest.MonkeyPatch) -> None:
+    now = 100.0
+    monkeypatch.setattr("time.monotonic", lambda: now)
+    hub = Hub(None)  # type: ignore[arg-type]  # nothing is read here
+    signals = Signals(hub, RedisBus("redis://127.0.0.1:1", "one", "nestrel"))
+    mara, odd = (Signal(UUID(int=1), user, "writing") for user in ("mara", "odd"))
+    assert [signals.due(one) for one in (mara, odd, mara)] == [True, True, False]
+    now += 0.9
+    assert not signals.due(mara)
+    now += 0.2
+    assert signals.due(mara)
 
 
 async def test_whoever_may_not_post_signals_to_nobody(own: Served) -> None:

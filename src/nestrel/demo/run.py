@@ -135,7 +135,8 @@ def show_on_board(url: str, settings: Settings, port: int) -> None:
     """Have what changes in the demo sent to the office's board."""
     trust = trusts.read(settings.data_dir)
     assert trust is not None
-    asyncio.run(board.send_to(url, f"http://127.0.0.1:{port}/board", board.secret(trust.secret)))
+    with alone(settings.data_dir / "filling.lock"):
+        asyncio.run(board.send_to(url, f"http://127.0.0.1:{port}/board", board.secret(trust.secret)))
 
 
 def _end_without(parent: Connection) -> None:
