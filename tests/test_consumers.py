@@ -3,6 +3,7 @@ under a lease that one process holds. On the real store, with a clock and a rece
 
 from __future__ import annotations
 
+import asyncio
 import json
 import time
 from collections.abc import AsyncIterator, Callable, Mapping
@@ -24,6 +25,7 @@ from nestrel.core.problems import Problem
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.replica import Replica
 from nestrel.core.retention import Rule
+from nestrel.core.webhooks import Failing, State
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service.consumers import Lease, LeaseLost
@@ -37,6 +39,7 @@ from nestrel.store.keep import consumers, journal, retention, sweep
 from nestrel.store.native import execute, fetch
 from nestrel.store.read import webhooks as reading
 from nestrel.store.write import conversations, members, webhooks
+from nestrel.store.write.webhooks import Outcome
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
@@ -335,3 +338,14 @@ async def test_a_lease_is_one_process_s_and_an_old_one_writes_nothing(database: 
     assert await consumers.keep(database, second.name, second.number, second.cursor or "")
     await consumers.release(database, f"process {stand.process}", [second.name])
     assert [one.lease for one in await consumers.take(database, "third", [], 10, search=False)] == [second.number + 1]
+
+
+async def test_a_webhook_is_changed_while_its_requests_are_noted(database: Database) -> None:
+    """Neither waits for what the other holds."""
+    stand = Stand(database, await make_hook(database))
+    for _ in range(60):
+        lease = await stand.take_lease()
+        assert lease is not None
+        came = Outcome(stand.now, 1, 500, 1, "refused", Failing(1, stand.now, stand.now))
+        notes = (webhooks.note(database, stand.hook, lease.number, came) for _ in range(3))
+        await asyncio.gather(*notes, webhooks.change(database, OFFICE, stand.hook, None, State.ACTIVE, None))

@@ -25,6 +25,7 @@ RETURNING {COLUMNS}
 """
 _ENLIST = "INSERT INTO nestrel.consumers (name, cursor) VALUES ($1, $2)"
 _PLACE = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND closed_at IS NULL"
+_HOLD = "SELECT 1 FROM nestrel.consumers WHERE name = $1 FOR UPDATE"
 _LOCK = f"SELECT {COLUMNS} FROM nestrel.webhooks WHERE id = $1 FOR UPDATE"
 # Who goes on, or has another address, is tried at once.
 _CHANGE = f"""
@@ -126,6 +127,8 @@ async def make(
 
 
 async def _locked(connection: Connection, id_: UUID) -> Webhook:
+    # In the order in which `note` does: otherwise each would wait for the other.
+    await fetch(connection, _HOLD, consumer(id_))
     found = await fetch(connection, _LOCK, id_)
     if not found:
         raise no_webhook(id_)
@@ -152,8 +155,8 @@ async def change(
 async def delete(database: Database, caller: Caller, id_: UUID) -> None:
     """Take a webhook away; one that is not there is taken away already."""
     async with database.write() as connection:
+        await execute(connection, _DISCHARGE, consumer(id_))
         if await fetch(connection, _DELETE, id_):
-            await execute(connection, _DISCHARGE, consumer(id_))
             await execute(connection, _FORGET, id_)
             await audit.record(connection, caller, Act.WEBHOOK_DELETED, before={"webhook_id": str(id_)})
 
