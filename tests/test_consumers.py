@@ -349,3 +349,20 @@ async def test_a_webhook_is_changed_while_its_requests_are_noted(database: Datab
         came = Outcome(stand.now, 1, 500, 1, "refused", Failing(1, stand.now, stand.now))
         notes = (webhooks.note(database, stand.hook, lease.number, came) for _ in range(3))
         await asyncio.gather(*notes, webhooks.change(database, OFFICE, stand.hook, None, State.ACTIVE, None))
+
+
+async def test_one_that_has_taken_something_begins_to_fail_anew(database: Database) -> None:
+    """Its three days do not go on from a failure of before."""
+    scene = Scene(database, [await make_place(database, mara="owner", odd="writer") for _ in range(2)])
+    stand = Stand(database, await make_hook(database))
+    await scene.do("post", 0, 1)
+    await scene.do("close", 1)  # of another kind: two requests
+    lease, handler = await stand.take_lease(), stand.handler()
+    assert lease is not None
+    stand.does = ["refuse", "refuse", "refuse", "take", "refuse"]
+    while stand.does:
+        stand.now += timedelta(seconds=await handler.step(lease))
+    async with database.read() as connection:
+        hook, _ = await reading.one(connection, stand.hook)
+    assert hook.failing.attempt == 1
+    assert hook.failing.since == stand.requests[-1][0]

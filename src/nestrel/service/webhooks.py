@@ -78,7 +78,7 @@ class WebhookHandler:
         self._moving = bool(read.items)
         for request in self._sender.requests(read.items, read.position):
             answer = await self._send(lease, hook, request)
-            if not answer.taken or answer.ms > _STALE_MS:
+            if self._webhook is None or answer.ms > _STALE_MS:
                 return 0.0
         await self._go_on(lease, read.position)
         return 0.0 if read.more or hook.replay is not None else _PAUSE_SECONDS
@@ -90,8 +90,8 @@ class WebhookHandler:
         for n, (type_, texts) in enumerate(parts):
             # What is left is known behind the last of them; until then all of this is sent again.
             rest = replay if n < len(parts) - 1 else found.rest
-            answer = await self._send(lease, hook, Request(type_, texts, None, rest))
-            if not answer.taken:
+            await self._send(lease, hook, Request(type_, texts, None, rest))
+            if self._webhook is None:
                 return 0.0
         if not parts and not await webhooks.replayed(self._database, self._id, lease.number, found.rest):
             raise LeaseLost(lease.name)
@@ -123,6 +123,7 @@ class WebhookHandler:
             raise LeaseLost(lease.name)
 
     async def _send(self, lease: Lease, hook: Webhook, request: Request) -> Answer:
+        """Send one; where that changes how the webhook stands, it is to be looked at before the next."""
         position = request.position or self._at
         assert position is not None
         answer = await self._sender.send(lease, hook, request, position)

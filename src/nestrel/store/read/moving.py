@@ -63,18 +63,17 @@ class Item:
 
 @dataclass(slots=True)
 class Moving:
-    """One reading. Whoever has taken all of it stands at `position`; there is `more` if that is in the middle. `anew`:
-    the database was restored or has failed over since, and every conversation begins again with its newest page."""
+    """One reading. Whoever has taken all of it stands at `position`; there is `more` if that is in the middle."""
 
     position: Position
     items: list[Item] = field(default_factory=list)
     more: bool = False
-    anew: bool = False
 
 
 async def read(connection: Connection, at: Position, only: UUID | None, most: int) -> Moving:
     """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation or of all. One
-    that had no message by then begins, with `reset`, at its first."""
+    that had no message by then begins, with `reset`, at its first; where the database was restored or has failed over
+    since, every one begins again with its newest page."""
     since, after, within = (at.since, at.after, at.within) if isinstance(at, ResyncPosition) else (at, NOTHING, None)
     tail = await journal.tail(connection, since, joined=False)
     upto = at.upto if isinstance(at, ResyncPosition) else tail.now
@@ -87,7 +86,7 @@ async def read(connection: Connection, at: Position, only: UUID | None, most: in
     ids, last = await _which(connection, here, only, tail)
     if within is not None:
         ids.insert(0, after)
-    result = Moving(upto, anew=since is None)
+    result = Moving(upto)
     if await _take(connection, result, here, ids[:_MANY], most):
         done = ids[_MANY - 1] if len(ids) > _MANY else last
         if done is not None:
