@@ -11,8 +11,9 @@ import pytest
 
 from nestrel.live.hub import Hub
 from nestrel.live.redis_bus import RedisBus
+from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
-from nestrel.store.events import Signal, pack_signals, unpack_signals
+from nestrel.store.events import Signal, pack_said, unpack_said
 from tests.support import Person, Served, Wire, call, unique
 from tests.test_buses import Server
 
@@ -73,7 +74,7 @@ def test_more_than_one_a_second_is_dropped(monkeypatch: pytest.MonkeyPatch) -> N
     now = 100.0
     monkeypatch.setattr("time.monotonic", lambda: now)
     hub = Hub(None)  # type: ignore[arg-type]  # nothing is read here
-    signals = Signals(hub, RedisBus("redis://127.0.0.1:1", "one", "nestrel"))
+    signals = Signals(hub, Saying(RedisBus("redis://127.0.0.1:1", "one", "nestrel")))
     mara, odd = (Signal(UUID(int=1), user, "writing") for user in ("mara", "odd"))
     assert [signals.due(one) for one in (mara, odd, mara)] == [True, True, False]
     now += 0.9
@@ -98,8 +99,8 @@ async def test_whoever_may_not_post_signals_to_nobody(own: Served) -> None:
 def test_signals_go_into_payloads_that_the_bus_takes() -> None:
     place = "01a20000-0000-7000-8000-000000000001"
     signals = [Signal(UUID(place), f"somebody {n} " + "é" * 100, "writing") for n in range(200)]
-    packed = list(pack_signals("one", signals))
+    packed = list(pack_said("one", signals))
     assert max(len(one.encode()) for one in packed) < 8_000
-    assert [one for payload in packed for one in unpack_signals(payload, "other") or []] == signals
-    assert [unpack_signals(payload, "one") for payload in packed] == [[]] * len(packed)
-    assert unpack_signals('{"node":"one","moved":[]}', "other") is None
+    assert [one for payload in packed for one in unpack_said(payload, "other") or []] == signals
+    assert [unpack_said(payload, "one") for payload in packed] == [[]] * len(packed)
+    assert unpack_said('{"node":"one","moved":[]}', "other") is None

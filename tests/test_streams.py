@@ -259,7 +259,7 @@ async def test_a_lost_wake_up_is_found_before_the_checkpoint_speaks_of_it(databa
     place = (await mara.make(members=[odd.user]))["id"]
     await odd.http.get("/me")
     database = Database(database_url, notify=False)
-    seal = CursorSeal(await database.cursor_key())
+    seal = CursorSeal(await database.secret("cursor"))
     source = StoreSource(database, 1_000)
     hub = Hub(source)
     stirred = asyncio.Event()

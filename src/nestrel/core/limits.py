@@ -75,6 +75,13 @@ WEBHOOK_ITEM_BYTES = WEBHOOK_BYTES - 4 * 1024
 WEBHOOK_ROWS = 800
 """What one reading for a webhook brings at most, about."""
 
+PUSH_SUBSCRIPTIONS = 20
+"""Devices of one person; with one more the oldest goes."""
+NOTICES_AT_ONCE = 500
+"""Notices that are decided on at one time, about."""
+NOTICES_WAITING = 10_000
+"""Conversations of which a process keeps in mind that there may be something to be told of."""
+
 RECENT_MOVES = 50_000
 """Conversations of which a process keeps in mind when they moved last; about 350 bytes each."""
 LISTED = 50_000

@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from nestrel.core.notices import Notify
 from nestrel.core.roles import Kind, Role, Visibility
 
 
@@ -140,6 +141,8 @@ class Conversation(WireObject):
     my_hidden: bool | None = Field(
         default=None, description="whether the viewer's list leaves it out until its next message"
     )
+    my_notify: Notify | None = Field(default=None, description="what the viewer is told of while they are not here")
+    my_notify_after: datetime | None = Field(default=None, description="of nothing that was posted before then")
 
 
 class ChangeSet(WireObject):

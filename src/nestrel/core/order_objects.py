@@ -135,3 +135,25 @@ class ConnectionPage(WireObject):
     items: list[Connected]
     next: str | None
     profiles: dict[str, Profile]
+
+
+class PushKey(WireObject):
+    """The public key by which push services know the service, in base64url (RFC 8292)."""
+
+    key: str
+
+
+class PushSubscription(WireObject):
+    """A device that is told of messages."""
+
+    subscription_id: str
+    user_id: str
+    endpoint: str
+    expires_at: datetime | None
+    created_at: datetime
+
+
+class PushSubscriptionPage(WireObject):
+    items: list[PushSubscription]
+    next: str | None
+    profiles: dict[str, Profile]

@@ -152,7 +152,9 @@ RIGHTS: Mapping[Action, Right] = {
         direct=_MEMBERS,
     ),
     Action.LEAVE: _right("leave", _TWO, _ANYONE, direct=_NOBODY, refusal_in_direct=_TWO),
-    Action.HIDE: _right("hide it from one's own list until its next message", _MEMBERSHIP, _MEMBERS),
+    Action.HIDE: _right(
+        "hide it from one's own list until its next message; say what of it one is told of", _MEMBERSHIP, _MEMBERS
+    ),
     Action.ADD: _right(
         "add members", "owners and moderators add members", _MODERATORS, direct=_NOBODY, refusal_in_direct=_TWO
     ),
@@ -197,7 +199,7 @@ RIGHTS: Mapping[Action, Right] = {
 someone out of one, or to invite, makes no sense for anybody, and is refused as such (422)."""
 
 ANYWHERE: Mapping[Action, str] = {
-    Action.OWN: "one's own profile, people whom one may see, search, resync, blocks, session",
+    Action.OWN: "one's own profile, people whom one may see, search, resync, blocks, session, devices",
     Action.MAKE: "make a conversation",
     Action.LIST: "list one's own and open conversations",
     Action.ACCEPT: "see and accept an invitation whose token one has",

@@ -28,13 +28,15 @@ _LOCAL = "localhost"
 
 @dataclass(frozen=True, slots=True)
 class Allowed:
-    """What is allowed beside the public internet: host names, and networks."""
+    """What is allowed beside the public internet: host names, and networks; and whether this machine itself is, `here`,
+    where whoever sets the address is trusted."""
 
     names: frozenset[str] = frozenset()
     networks: tuple[Network, ...] = ()
+    here: bool = True
 
     @classmethod
-    def parse(cls, parts: Sequence[str]) -> Allowed:
+    def parse(cls, parts: Sequence[str], *, here: bool = True) -> Allowed:
         """From host names and CIDRs. Raises `ValueError` with what is wrong."""
         names, networks = set(), []
         for part in parts:
@@ -45,7 +47,7 @@ class Allowed:
                 if not _NAME.fullmatch(name) or _NUMERIC.fullmatch(name):
                     raise ValueError(f"{part!r} is neither a host name nor a network like 10.0.0.0/8") from None
                 names.add(name)
-        return cls(frozenset(names), tuple(networks))
+        return cls(frozenset(names), tuple(networks), here)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,12 +78,13 @@ def parse(url: str, allowed: Allowed) -> Target:
         raise ValueError("must not name port 0")
     literal = _literal(host)
     tls = parts.scheme == "https"
-    here = host == _LOCAL or (literal is not None and literal.is_loopback)
+    here = allowed.here and (host == _LOCAL or (literal is not None and literal.is_loopback))
     named = host in allowed.names or (literal is not None and any(literal in one for one in allowed.networks))
     if literal is None and not _NAME.fullmatch(host):
         raise ValueError(f"{host} is not the name of a host")
     if not tls and not here and not named:
-        raise ValueError("must begin with https://; http:// is for this machine itself, and for hosts that are allowed")
+        also = "this machine itself, and for " if allowed.here else ""
+        raise ValueError(f"must begin with https://; http:// is for {also}hosts that are allowed")
     if literal is not None and not here:
         check(literal, host, allowed)
     port = port or (_TLS if tls else 80)
@@ -96,7 +99,7 @@ def check(address: Address, host: str, allowed: Allowed) -> None:
     bare = _bare(address)
     if host in allowed.names or any(bare in one for one in allowed.networks if one.version == bare.version):
         return
-    if bare.is_loopback and (host == _LOCAL or _literal(host) is not None):
+    if allowed.here and bare.is_loopback and (host == _LOCAL or _literal(host) is not None):
         return
     if not bare.is_global or bare.is_multicast or bare.is_reserved:
         raise ValueError(f"{host} is at {address}, which is not on the public internet; the operator may allow it")

@@ -62,7 +62,7 @@ async def send_to(url: str, address: str, signed_with: str) -> None:
         if _ID in known:
             await webhooks.change(database, office, _ID, address, None, secret_of(signed_with))
         else:
-            cursor = CursorSeal(await database.cursor_key()).all(owner(_ID), now)
+            cursor = CursorSeal(await database.secret("cursor")).all(owner(_ID), now)
             await webhooks.make(database, office, _ID, address, "changes", None, secret_of(signed_with), cursor)
     finally:
         await database.close()

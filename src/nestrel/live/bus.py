@@ -17,13 +17,13 @@ from sqlalchemy.engine import make_url
 from nestrel.live import metrics
 from nestrel.live.waiting import happens
 from nestrel.store import events
-from nestrel.store.events import Moved, Signal
+from nestrel.store.events import Moved, Said
 
 log = structlog.get_logger()
 
 _RETRY_SECONDS = (0.1, 0.5, 1.0, 2.0, 5.0)
 
-Signalled = Callable[[Sequence[Signal]], None]
+Told = Callable[[Sequence[Said]], None]
 Heard = Callable[[Sequence[Moved]], None]
 
 
@@ -56,9 +56,9 @@ class Bus(Attention, Protocol):
 
     def publish(self, moved: Sequence[Moved]) -> None: ...
 
-    on_signals: Signalled
+    on_said: Told
 
-    async def signal(self, signals: Sequence[Signal]) -> None:
+    async def say(self, said: Sequence[Said]) -> None:
         """Tell other processes, now or never."""
 
     async def stop(self) -> None: ...
@@ -73,7 +73,7 @@ class Subscribed(ABC):
         self._task: asyncio.Task[None] | None = None
         self._up = asyncio.Event()
         self._heard: Heard = lambda _moved: None
-        self.on_signals: Signalled = lambda _signals: None
+        self.on_said: Told = lambda _said: None
 
     async def start(self, heard: Heard, on_return: Callable[[], object]) -> None:
         self._heard = heard
@@ -108,9 +108,9 @@ class Subscribed(ABC):
 
     def _receive(self, payload: str) -> None:
         try:
-            signals = events.unpack_signals(payload, self.node)
-            if signals is not None:
-                self.on_signals(signals)
+            said = events.unpack_said(payload, self.node)
+            if said is not None:
+                self.on_said(said)
                 return
             moved = events.unpack(payload, self.node)
         except ValueError as error:
@@ -131,9 +131,9 @@ class PostgresBus(Everything, Subscribed):
     def publish(self, moved: Sequence[Moved]) -> None:
         """Nothing to do: the transaction has told it."""
 
-    async def signal(self, signals: Sequence[Signal]) -> None:
+    async def say(self, said: Sequence[Said]) -> None:
         if self._connection is not None:
-            payloads = list(events.pack_signals(self.node, signals))
+            payloads = list(events.pack_said(self.node, said))
             await self._connection.execute("SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)
 
     async def _listen(self) -> AsyncIterator[None]:

@@ -16,7 +16,7 @@ from redis.asyncio.client import PubSub
 from nestrel.live import redis_line
 from nestrel.live.bus import Subscribed
 from nestrel.store import events
-from nestrel.store.events import Moved, Signal
+from nestrel.store.events import Looking, Moved, Said, Signal
 
 log = structlog.get_logger()
 
@@ -64,11 +64,15 @@ class RedisBus(Subscribed):
         for user_id in event.joined:
             yield self._of_user(user_id), Moved(event.conversation_id, 0, (user_id,))
 
-    async def signal(self, signals: Sequence[Signal]) -> None:
+    async def say(self, said: Sequence[Said]) -> None:
         async with self._client.pipeline(transaction=False) as pipeline:
-            for one in signals:
-                for payload in events.pack_signals(self.node, [one]):
-                    pipeline.publish(self._of_conversation(one.conversation_id), payload)
+            for one in said:
+                if isinstance(one, Signal):
+                    for payload in events.pack_said(self.node, [one]):
+                        pipeline.publish(self._of_conversation(one.conversation_id), payload)
+            # Any process may be the one that sends notices.
+            for payload in events.pack_said(self.node, [one for one in said if isinstance(one, Looking)]):
+                pipeline.publish(self.channel, payload)
             await pipeline.execute()
 
     async def _send(self) -> None:
@@ -138,7 +142,7 @@ class RedisBus(Subscribed):
 
     async def _listen(self) -> AsyncIterator[None]:
         async with self._client.pubsub() as line:
-            await line.subscribe(self.channel)  # nothing comes on it: its confirmation says that a line is new
+            await line.subscribe(self.channel)  # what everyone hears; and its confirmation says that a line is new
             await self._take(line, first=True)
             self._line = line
             try:

@@ -26,6 +26,7 @@ from nestrel.service.routes import (
     message,
     messages,
     people,
+    push,
     reactions,
     receipt,
     reports,
@@ -47,7 +48,7 @@ RESOURCES: tuple[APIRouter, ...] = tuple(
     for resource in (
         messages, message, attachments, reactions, receipt, changes, streams, conversations, members, kept_out,
         invitations, blocked, me, session, barring, reports, audit, people, search, retention, archive, transfer,
-        erasures, usage, connections, webhooks,
+        erasures, usage, connections, webhooks, push,
     )
 )  # fmt: skip
 """The others, below `PREFIX`."""

@@ -20,6 +20,7 @@ from nestrel.service.models import (
     FollowAllFrame,
     FollowFrame,
     Frame,
+    LookingFrame,
     PingFrame,
     PostFrame,
     ReactFrame,
@@ -44,6 +45,7 @@ class Session(Protocol):
 
     service: Service
     in_flight: set[object]
+    id: str
 
     @property
     def caller(self) -> Caller: ...
@@ -179,6 +181,13 @@ async def _signal(session: Session, frame: Any) -> None:
     session.done(frame)
 
 
+async def _looking(session: Session, frame: Any) -> None:
+    """What the member is looking at now: of that nobody notifies them."""
+    await session.service.count_read(session.caller)
+    session.service.lookings.look(session.caller.user_id, session.id, frame.conversation_id)
+    session.done(frame)
+
+
 async def _ping(session: Session, frame: Any) -> None:
     """Is anyone there? For clients whose WebSocket does not say so of a line that is half open."""
     session.done(frame)
@@ -196,6 +205,7 @@ FRAMES: dict[str, tuple[type[Frame], _Handler, frozenset[Action]]] = {
     "follow_all": (FollowAllFrame, _follow_all, frozenset({Action.OWN, Action.FOLLOW})),
     "unfollow": (UnfollowFrame, _unfollow, frozenset({Action.OWN})),
     "signal": (SignalFrame, _signal, frozenset({Action.POST})),
+    "looking": (LookingFrame, _looking, frozenset({Action.OWN})),
     "ping": (PingFrame, _ping, frozenset({Action.OWN})),
     "post": (PostFrame, _post, frozenset({Action.POST})),
     "edit": (EditFrame, _edit, frozenset({Action.EDIT})),

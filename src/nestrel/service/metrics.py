@@ -24,6 +24,7 @@ SWEEP_STEP_SECONDS = Histogram(
     buckets=(0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 5),
 )
 CONSUMERS = Gauge("nestrel_consumers", "Durable consumers of the journal that this process holds")
+PUSHES = Counter("nestrel_pushes", "Notices to devices, by what came of them", ["outcome"])
 WEBHOOK_REQUESTS = Counter("nestrel_webhook_requests", "Requests to webhooks, by what came of them", ["outcome"])
 SEARCH_INDEXED = Counter("nestrel_search_indexed", "Messages that went into the search index")
 SEARCH_BEHIND = Gauge(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from pydantic import Field, StrictBool, StrictInt, StrictStr, ValidationError, model_validator
 from pydantic_core import InitErrorDetails, PydanticCustomError
 
 from nestrel.core import limits
+from nestrel.core.notices import Notify
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service.fields import (
     Attached,
@@ -136,16 +137,33 @@ class PutMember(Request):
 
 
 class ChangeMember(Request):
-    """Another role; or, for oneself, whether one's list leaves the conversation out until its next message."""
+    """Another role; or, for oneself, whether one's list leaves the conversation out until its next message; or what one
+    is told of, and from when on."""
 
     role: Role | None = None
     hidden: StrictBool | None = None
+    notify: Notify | None = None
+    notify_after: Time | None = Field(
+        default=None, description="nothing posted before then is told; null for from now on"
+    )
 
     @model_validator(mode="after")
     def _something(self) -> ChangeMember:
-        if (self.role is None) == (self.hidden is None):
-            raise ValueError("send either role or hidden")
+        given = [self.role is not None, self.hidden is not None, "notify_after" in self.model_fields_set
+                 or self.notify is not None]  # fmt: skip
+        if sum(given) != 1:
+            raise ValueError("send either role, or hidden, or notify and notify_after")
         return self
+
+    @property
+    def noticing(self) -> dict[str, Any]:
+        """What is said of notices."""
+        found: dict[str, Any] = {}
+        if self.notify is not None:
+            found["notify"] = self.notify.value
+        if "notify_after" in self.model_fields_set:
+            found["notify_after"] = self.notify_after
+        return found
 
 
 class ChangeProfile(Request):
@@ -313,6 +331,12 @@ class FollowAllFrame(Frame):
 class SignalFrame(Frame):
     conversation_id: UUID
     name: Literal["writing"]
+
+
+class LookingFrame(Frame):
+    """What is on the screen; null for nothing. It counts for 60 seconds."""
+
+    conversation_id: UUID | None
 
 
 class PingFrame(Frame):

@@ -17,6 +17,7 @@ from pydantic_settings import (
     TomlConfigSettingsSource,
 )
 
+from nestrel.core.notices import Content
 from nestrel.core.quotas import Adding, Quotas
 from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
@@ -157,6 +158,19 @@ class Settings(BaseSettings):
             "commas between"
         ),
     ] = ()
+    push_hosts: Annotated[
+        Names,
+        Field(
+            description="the same for push services, where they are not on the public internet; this machine itself "
+            "is to be named too"
+        ),
+    ] = ()
+    push_content: Annotated[
+        Content,
+        Field(
+            description="what a notice holds: `full`, `title` without the body, or `none` but that there is something"
+        ),
+    ] = Content.FULL
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
@@ -245,7 +259,7 @@ class Settings(BaseSettings):
             check_address(value)
         return value
 
-    @field_validator("webhook_hosts")
+    @field_validator("webhook_hosts", "push_hosts")
     @classmethod
     def _hosts(cls, value: tuple[str, ...]) -> tuple[str, ...]:
         Allowed.parse(value)

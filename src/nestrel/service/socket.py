@@ -161,6 +161,7 @@ class Session:
             self._expiry.cancel()
         if self._following is not None:
             self._following.end_all()
+            self.service.lookings.look(self.caller.user_id, self.id, None)
 
     async def _serve(self) -> None:
         if await self._first_sign_in():

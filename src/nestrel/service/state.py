@@ -22,10 +22,12 @@ from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.lists import Lists
+from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
+from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
-from nestrel.service import cookies, metrics
+from nestrel.service import cookies, metrics, push
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
@@ -36,12 +38,17 @@ from nestrel.service.exports import Exports
 from nestrel.service.hosts import Hosts, Proxies
 from nestrel.service.indexer import Indexing
 from nestrel.service.leftovers import work_off
+from nestrel.service.notice_webhooks import NoticeRequests
 from nestrel.service.outbound import Outbound
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
+from nestrel.service.push import PushHandler
+from nestrel.service.push_keys import PushKey
+from nestrel.service.pushing import Pushing
 from nestrel.service.rates import RateLimits
 from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
+from nestrel.service.sending import Sender
 from nestrel.service.settings import Settings
 from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.sweeper import Sweeper
@@ -52,6 +59,7 @@ from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
 from nestrel.store.database import Database, writable
+from nestrel.store.events import Said, Signal
 from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.webhooks import id_of
@@ -82,7 +90,10 @@ class Service:
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
         self.budget = Budget(settings.memory * 1024 * 1024)
         self.hub = Hub(self.source, self.bus, self.budget.rings)
-        self.signals = Signals(self.hub, self.bus)
+        self.saying = Saying(self.bus)
+        self.signals = Signals(self.hub, self.saying)
+        self.lookings = Lookings(self.saying)
+        self.bus.on_said = self._heard_said
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
         self.database.on_commit = self.bus.publish
@@ -105,6 +116,9 @@ class Service:
             settings.edit_window,
         )
         self.outbound = Outbound(Allowed.parse(settings.webhook_hosts))
+        self.push_outbound = Outbound(Allowed.parse(settings.push_hosts, here=False))
+        self.url = settings.public_url or f"http://{settings.host}:{settings.port}"
+        """Where people find the console."""
         self.consumers = Consumers(self.database, self.node, self._handler, search=settings.search)
         self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
@@ -123,6 +137,7 @@ class Service:
         self.draining = False
         self._empty = asyncio.Event()
         self._seal: CursorSeal | None = None
+        self._push_key: PushKey | None = None
         self.quotas = settings.quotas
         self.skeletons = skeletons() if settings.unique_names else None
         self.bars = Bars(self.database, lambda: self.sessions)
@@ -133,7 +148,7 @@ class Service:
         """Cuts a connection, given the server's own side of it; set by the server."""
 
     async def start(self) -> None:
-        await self.bus.start(self.hub.heard, self.hub.look_again)
+        await self.bus.start(self.hub.heard, self._bus_is_back)
         with contextlib.suppress(StoreUnavailable):
             await self.load_seal()
         checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
@@ -156,7 +171,20 @@ class Service:
         """Who does what a consumer of the journal is there for."""
         if name == "search":
             return Indexing(self.database, self.sealing)
-        return WebhookHandler(id_of(name), self.database, self.moves, self.sealing, self.outbound)
+        if name == push.NAME:
+            pushing = Pushing(
+                self.database, self.push_outbound, self.lookings, lambda: self.push_key, self.settings.push_content,
+                self.url,
+            )  # fmt: skip
+            return PushHandler(self.database, self.moves, self.sealing, pushing)
+
+        def notices(id_: UUID, sender: Sender) -> NoticeRequests:
+            content = self.settings.push_content
+            return NoticeRequests(id_, self.database, self.moves, sender, self.lookings, content, self.url)
+
+        return WebhookHandler(
+            id_of(name), self.database, self.moves, self.sealing, self.outbound, notices=notices
+        )  # fmt: skip
 
     async def stop(self) -> None:
         """Every part of it has an end, also where the database does not answer any more."""
@@ -172,14 +200,23 @@ class Service:
             _, pending = await asyncio.wait(pending, timeout=1)
         await self.consumers.stop()
         await self.outbound.close()
+        await self.push_outbound.close()
         await self.reporting.stop()
         await self.rates.stop()
         await self.attachments.stop()
         await self.moves.stop()
-        await self.signals.stop()
+        await self.saying.stop()
         await self.hub.stop()
         await self.bus.stop()
         await self.database.close()
+
+    def _heard_said(self, said: Sequence[Said]) -> None:
+        self.hub.signalled([one for one in said if isinstance(one, Signal)])
+        self.lookings.heard(said)
+
+    def _bus_is_back(self) -> None:
+        self.lookings.forget()
+        self.hub.look_again()
 
     def left(self, session: Closable) -> None:
         """A live connection has ended."""
@@ -196,14 +233,27 @@ class Service:
     async def load_seal(self) -> CursorSeal:
         """The seal of cursors; its key comes from the store, once."""
         if self._seal is None:
-            self._seal = CursorSeal(await self.database.cursor_key())
+            await self._load_keys()
+            assert self._seal is not None
         return self._seal
+
+    async def _load_keys(self) -> None:
+        contact = self.url if self.url.startswith("https:") else None
+        self._push_key = PushKey(await self.database.secret("push"), contact)
+        self._seal = CursorSeal(await self.database.secret("cursor"))
 
     @property
     def seal(self) -> CursorSeal:
         if self._seal is None:
             raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
         return self._seal
+
+    @property
+    def push_key(self) -> PushKey:
+        """Who the service is to push services; there as the seal is."""
+        if self._push_key is None:
+            raise StoreUnavailable("the database has not answered since this process started", retry_after=1)
+        return self._push_key
 
     def _begin_anew(self) -> None:
         """The database was restored or has failed over: what this process remembers may be of a history that is
@@ -219,7 +269,7 @@ class Service:
         """Another database may come with another key."""
         while True:
             try:
-                self._seal = CursorSeal(await self.database.cursor_key())
+                await self._load_keys()
             except StoreUnavailable:
                 await asyncio.sleep(1)
             else:

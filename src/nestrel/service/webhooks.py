@@ -13,9 +13,11 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.core.webhooks import Replay, State, Webhook
 from nestrel.live.moves import Moves
 from nestrel.service.consumers import Lease, LeaseLost
+from nestrel.service.notice_webhooks import NoticeRequests
 from nestrel.service.outbound import Answer, Outbound
 from nestrel.service.sending import Request, Sender, owner
 from nestrel.store.database import Database
@@ -24,6 +26,8 @@ from nestrel.store.read import moving, replaying
 from nestrel.store.read import webhooks as reading
 from nestrel.store.read.moving import Position
 from nestrel.store.write import webhooks
+
+Notices = Callable[[UUID, Sender], NoticeRequests]
 
 _PAUSE_SECONDS = 0.025
 """Between two looks at what has moved."""
@@ -39,7 +43,7 @@ class WebhookHandler:
 
     def __init__(
         self, id_: UUID, database: Database, moves: Moves, seal: Callable[[], CursorSeal], outbound: Outbound,
-        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+        now: Callable[[], datetime] = lambda: datetime.now(UTC), notices: Notices | None = None,
     ) -> None:  # fmt: skip
         self._id = id_
         self._database = database
@@ -47,6 +51,7 @@ class WebhookHandler:
         self._seal = seal
         self._now = now
         self._sender = Sender(id_, database, seal, outbound, now)
+        self._notices = notices(id_, self._sender) if notices is not None else None
         self._at: Position | None = None
         self._webhook: Webhook | None = None
         self._live = self._moving = False
@@ -54,6 +59,14 @@ class WebhookHandler:
 
     async def step(self, lease: Lease) -> float:
         """Send what there is to send; the pause until there may be more."""
+        try:
+            return await self._step(lease)
+        except StoreUnavailable as error:
+            if error.reason is Trouble.RESTORED and self._notices is not None:
+                self._notices.forget()
+            raise
+
+    async def _step(self, lease: Lease) -> float:
         hook = await self._look(lease)
         if hook.state is not State.ACTIVE:
             raise LeaseLost(lease.name)
@@ -61,6 +74,15 @@ class WebhookHandler:
             wait = (hook.failing.next_at - self._now()).total_seconds()
             if wait > 0:
                 return min(wait, 1.0)
+        if hook.type == "notices":
+            assert self._notices is not None
+            assert isinstance(self._at, AllPosition)
+            pause = await self._notices.step(lease, hook, self._at, self._send)
+            if self._notices.position is not None:
+                await self._go_on(lease, self._notices.position)
+            if hook.replay is not None:
+                self._webhook = None
+            return pause
         if hook.replay is not None and not self._live:
             self._live = True  # what is sent again does not hold up what is new
             return await self._replay(lease, hook, hook.replay)

@@ -254,10 +254,11 @@ class Database:
         """Where NOTIFY goes: two services in schemas of one database do not hear each other."""
         return events.channel(self.schema)
 
-    async def cursor_key(self) -> bytes:
-        """The key that seals cursors, the same for every process on this database."""
+    async def secret(self, name: str) -> bytes:
+        """A key, the same for every process on this database: that which seals cursors (`cursor`), or that by which
+        push services know the service (`push`)."""
         async with self.read() as connection:
-            [(value,)] = await fetch(connection, "SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'")
+            [(value,)] = await fetch(connection, "SELECT value FROM nestrel.service_secrets WHERE name = $1", name)
             return bytes(value)
 
     async def close(self) -> None:

@@ -37,23 +37,41 @@ class Signal(NamedTuple):
     name: str
 
 
-def pack_signals(node: str, signals: Sequence[Signal]) -> Iterator[str]:
-    """Signals as bus payloads, each within PostgreSQL's limit."""
-    payload = orjson.dumps({"node": node, "signals": [(str(one[0]), *one[1:]) for one in signals]})
-    if len(payload) <= _NOTIFY_BYTES or len(signals) == 1:
+class Looking(NamedTuple):
+    """What the person of a connection looks at now; None for nothing."""
+
+    user_id: str
+    connection: str
+    conversation_id: UUID | None
+
+
+Said = Signal | Looking
+"""What is told now or never, and kept nowhere."""
+
+
+def pack_said(node: str, said: Sequence[Said]) -> Iterator[str]:
+    """The same as bus payloads, each within PostgreSQL's limit."""
+    if not said:
+        return
+    signals = [(str(one[0]), *one[1:]) for one in said if isinstance(one, Signal)]
+    looking = [(*one[:2], one[2] and str(one[2])) for one in said if isinstance(one, Looking)]
+    payload = orjson.dumps({"node": node, "signals": signals, "looking": looking})
+    if len(payload) <= _NOTIFY_BYTES or len(said) == 1:
         yield payload.decode()
     else:
-        half = len(signals) // 2
-        yield from chain(pack_signals(node, signals[:half]), pack_signals(node, signals[half:]))
+        half = len(said) // 2
+        yield from chain(pack_said(node, said[:half]), pack_said(node, said[half:]))
 
 
-def unpack_signals(payload: str, node: str) -> list[Signal] | None:
-    """The signals of a payload, none if `node` sent it itself; None if it holds something else."""
+def unpack_said(payload: str, node: str) -> list[Said] | None:
+    """What a payload says, nothing if `node` sent it itself; None if it holds something else."""
     if '"signals":[' not in payload[:120]:
         return None
     if payload.startswith(f'{{"node":"{node}"'):
         return []
-    return [Signal(UUID(id_), user_id, name) for id_, user_id, name in orjson.loads(payload)["signals"]]
+    raw = orjson.loads(payload)
+    signals = [Signal(UUID(id_), user_id, name) for id_, user_id, name in raw["signals"]]
+    return [*signals, *(Looking(who, connection, id_ and UUID(id_)) for who, connection, id_ in raw["looking"])]
 
 
 def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:

@@ -22,6 +22,7 @@ from nestrel.store.native import Connection
 from nestrel.store.read import members
 from nestrel.store.rows import Wire
 from nestrel.store.write import members as changing
+from nestrel.store.write import noticing
 
 router = APIRouter(prefix="/conversations/{conversation_id}/members", route_class=JsonRoute, tags=["members"])
 
@@ -71,10 +72,13 @@ async def put(
 async def change(
     conversation_id: UUID, user_id: UserPath, wanted: ChangeMember, service: ServiceDep, caller: CallerDep
 ) -> Json:
-    """Change a member's role; or, with `hidden`, leave the conversation out of your own list until its next message."""
+    """Change a member's role; or, with `hidden`, leave the conversation out of your own list until its next message;
+    or say what you are told of while you are not here (`notify`), and from when on (`notify_after`)."""
     who = resolve(user_id, caller)
     if wanted.role is not None:
         await changing.change(service.database, caller, conversation_id, who, wanted.role)
+    elif wanted.noticing:
+        await noticing.prefer(service.database, caller, conversation_id, who, wanted.noticing)
     else:
         await changing.hide(service.database, caller, conversation_id, who, hidden=bool(wanted.hidden))
     return await _show(service, conversation_id, who, 200)

@@ -56,8 +56,6 @@ async def make(wanted: MakeWebhook, service: ServiceDep, caller: CallerDep) -> J
     """Make a webhook: from now on all that changes, in all conversations or in one, is sent to an address, in order in
     each conversation and at least once, signed as the Standard Webhooks specification says. The secret is in this
     answer alone."""
-    if wanted.type == "notices":
-        raise invalid("/type", "notices are not sent by this version; use changes")
     _check_url(service, wanted.url)
     secret = secret_of(wanted.secret) if wanted.secret is not None else token_bytes(SECRET_BYTES)
     id_ = uuid7(int(time.time() * 1000), token_bytes(10))

@@ -46,6 +46,7 @@ _DELETE_REST = [
         "expired_attachments",
         "invitations",
         "kept_out",
+        "notice_preferences",
         "reports",
     )
 ]

@@ -23,6 +23,8 @@ _FORGET = (
         OR audit_id IN (SELECT audit_id FROM nestrel.audit WHERE actor = $1)
     """,
     "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
+    "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1",
+    "DELETE FROM nestrel.notice_preferences WHERE user_id = $1",
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
     "DELETE FROM nestrel.posts_waiting WHERE author_id = $1",
     "DELETE FROM nestrel.refused_posts WHERE author = $1",

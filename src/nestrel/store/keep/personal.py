@@ -39,6 +39,12 @@ _TABLES: dict[str, str] = {
             'name', name, 'media_type', media_type, 'bytes', bytes, 'sha256', encode(sha256, 'hex'),
             'created_at', created_at, 'file', 'files/' || id::text)
         FROM nestrel.attachments a WHERE uploader_id = $1 AND id::text > $2""",
+    "notices": """
+        SELECT conversation_id::text AS k, to_jsonb(p) FROM nestrel.notice_preferences p
+        WHERE user_id = $1 AND conversation_id::text > $2""",
+    "devices": """
+        SELECT id::text AS k, to_jsonb(s) - 'p256dh' - 'auth' - 'session' FROM nestrel.push_subscriptions s
+        WHERE user_id = $1 AND id::text > $2""",
     "blocks": "SELECT blocked_id AS k, to_jsonb(b) FROM nestrel.blocks b WHERE user_id = $1 AND blocked_id > $2",
     "kept_out": """
         SELECT conversation_id::text AS k, to_jsonb(o) FROM nestrel.kept_out o

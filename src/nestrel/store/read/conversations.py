@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any, NamedTuple
 from uuid import UUID
 
+from nestrel.core.notices import preference
 from nestrel.core.text import name_key
 from nestrel.core.words import LAST, words
 from nestrel.store import rows, rules
@@ -18,7 +19,7 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 _SELECT = f"""
 SELECT c.id, c.name, c.title, c.kind, c.visibility, c.attributes, c.created_by, c.created_at, c.head, f.floor, c.rev,
        c.message_count - aged.n AS message_count, c.member_count, c.last_at, c.post_interval, c.is_default, m.role,
-       coalesce(m.hidden_head >= c.head, false) AS hidden, partner.user_id AS partner,
+       coalesce(m.hidden_head >= c.head, false) AS hidden, p.notify, p.notify_after, partner.user_id AS partner,
        CASE WHEN m.role IS NOT NULL THEN unread.n END AS unread,
        CASE WHEN m.role IS NOT NULL THEN named.n END AS unread_mentions,
        {", ".join(f"l.{name} AS last_{name}" for name in MESSAGE_COLUMNS.split(", "))}
@@ -27,6 +28,7 @@ CROSS JOIN LATERAL (SELECT {rules.floor("c")} AS floor) f
 CROSS JOIN LATERAL (SELECT count(*) AS n FROM nestrel.messages x WHERE f.floor > c.floor AND x.conversation_id = c.id
     AND x.seq >= c.floor AND x.seq < f.floor AND x.removed_at IS NULL) aged
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $1 AND m.left_at IS NULL
+LEFT JOIN nestrel.notice_preferences p ON p.conversation_id = c.id AND p.user_id = $1 AND m.role IS NOT NULL
 {receipts.unread_joins("c", "f.floor", "$1", "m.read_seq")}
 {receipts.mentions_join("c", "$1")}
 LEFT JOIN LATERAL (SELECT user_id FROM nestrel.members x WHERE c.kind = 'direct' AND x.conversation_id = c.id
@@ -136,6 +138,8 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
         "unread": row["unread"] if viewer else None,
         "unread_mentions": row["unread_mentions"] if viewer else None,
         "my_hidden": row["hidden"] if viewer and row["role"] is not None else None,
+        "my_notify": preference(row["kind"], row["notify"]) if viewer and row["role"] is not None else None,
+        "my_notify_after": rows.wire_time(row["notify_after"]) if viewer else None,
         "post_interval": row["post_interval"],
         "default": row["is_default"],
         "me": None,

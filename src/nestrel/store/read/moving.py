@@ -83,7 +83,7 @@ async def read(connection: Connection, at: Position, only: UUID | None, most: in
     if anew or (since is not None and since.epoch != tail.now.epoch):
         since, upto, after, within = None, tail.now, NOTHING, None
     here = ResyncPosition(since, upto, after, within)
-    ids, last = await _which(connection, here, only, tail)
+    ids, last = await which(connection, here, only, tail)
     if within is not None:
         ids.insert(0, after)
     result = Moving(upto)
@@ -94,7 +94,7 @@ async def read(connection: Connection, at: Position, only: UUID | None, most: in
     return result
 
 
-async def _which(
+async def which(
     connection: Connection, here: ResyncPosition, only: UUID | None, tail: Tail
 ) -> tuple[list[UUID], UUID | None]:
     """Conversations behind `here` that have moved, by id; and the last that was looked at, if there may be more."""

@@ -70,3 +70,20 @@ async def read(connection: Connection, at: Replay, only: UUID | None, most: int)
 async def _lows(connection: Connection, ids: Sequence[UUID], at: Replay) -> list[tuple[UUID, int]]:
     found = dict(await fetch(connection, _LOWS, array(list(ids)), at.since))
     return [(id_, int(found[id_])) for id_ in ids]
+
+
+async def lows(connection: Connection, at: Replay, only: UUID | None) -> tuple[list[tuple[UUID, int]], Replay | None]:
+    """Some of the conversations with messages made since then, each with the first of those; and what is left."""
+    walked = await fetch(connection, _WALK, at.after, _WALKED, at.since, only)
+    wanted = [row[0] for row in walked if row[1]]
+    ids = wanted[:_MANY]
+    found = await _lows(connection, ids, at)
+    if len(wanted) > _MANY or len(walked) == _WALKED:
+        last = ids[-1] if len(wanted) > _MANY else walked[-1][0]
+        return found, replace(at, after=_behind(last), seq=0)
+    return found, None
+
+
+def _behind(id_: UUID) -> UUID:
+    """The next id that there could be."""
+    return UUID(int=id_.int + 1)

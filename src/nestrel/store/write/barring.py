@@ -12,7 +12,7 @@ from nestrel.core.times import format_time
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
-from nestrel.store.write import audit
+from nestrel.store.write import audit, subscriptions
 
 _COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
 _SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
@@ -58,6 +58,7 @@ async def suspend(
         before = await show(connection, user_id)
         [row] = await fetch(connection, _SUSPEND, user_id, until, reason, caller.user_id)
         after = {"until": None if until is None else format_time(until)}
+        await subscriptions.end_person(connection, user_id)
         await audit.record(connection, caller, Act.SUSPENDED, user_id=user_id, after=after, reason=reason)
     return Suspension(*row), before is None
 
@@ -73,6 +74,7 @@ async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime
     """End all tokens that someone has by now; the last second of them."""
     async with database.write() as connection:
         [(not_before,)] = await fetch(connection, _SIGN_OUT, user_id)
+        await subscriptions.end_person(connection, user_id)
         await audit.record(
             connection, caller, Act.SIGNED_OUT, user_id=user_id, after={"not_before": format_time(not_before)}
         )

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.write import subscriptions
 
 _END = """
 INSERT INTO nestrel.ended_sessions (id, expires_at) VALUES ($1, $2) ON CONFLICT DO NOTHING
@@ -16,8 +17,9 @@ _FORGET = "DELETE FROM nestrel.ended_sessions WHERE expires_at < clock_timestamp
 
 
 async def end(database: Database, id_: bytes, expires_at: float) -> None:
-    """End a session, for every process."""
+    """End a session, for every process; its browser is told nothing more."""
     async with database.write() as connection:
+        await subscriptions.end_session(connection, id_)
         await execute(connection, _END, id_, datetime.fromtimestamp(expires_at, UTC))
 
 

@@ -1,0 +1,79 @@
+"""Web push as a consumer of the journal."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.problems import StoreUnavailable, Trouble
+from nestrel.live.moves import Moves
+from nestrel.service.consumers import Lease, LeaseLost
+from nestrel.service.noticing import Noticing
+from nestrel.service.pushing import Pushing
+from nestrel.store import snapshots
+from nestrel.store.database import Database
+from nestrel.store.keep import consumers
+
+NAME = "push"
+_OWNER = "\x1fpush"
+"""Whom its cursors are for; no user is called so."""
+_PAUSE_SECONDS = 0.1
+_AGAIN_SECONDS = 1.0
+_KEEP_SECONDS = 5.0
+
+
+class PushHandler:
+    """Tells devices of what is new, and once more of what could not be told."""
+
+    def __init__(self, database: Database, moves: Moves, seal: Callable[[], CursorSeal], pushing: Pushing) -> None:
+        self._database = database
+        self._moves = moves
+        self._seal = seal
+        self._pushing = pushing
+        self._noticing: Noticing | None = None
+        self._cursor: str | None = None
+        self._kept = self._again = float("-inf")
+
+    async def step(self, lease: Lease) -> float:
+        try:
+            return await self._step(lease)
+        except StoreUnavailable as error:
+            if error.reason is Trouble.RESTORED:
+                self._noticing = None  # what is in mind may be of the history that is lost
+            raise
+
+    async def _step(self, lease: Lease) -> float:
+        now = time.monotonic()
+        if now - self._again > _AGAIN_SECONDS:
+            lease.check()
+            if not await self._pushing.again():
+                self._again = now
+        noticing = self._noticing or await self._begin(lease)
+        batch = await noticing.next()
+        if batch is not None:
+            lease.check()
+            await self._pushing.tell(batch.notices)
+            batch.done()
+        if now - self._kept > _KEEP_SECONDS:
+            await self.end(lease)
+        return _PAUSE_SECONDS if batch is None else 0.0
+
+    async def _begin(self, lease: Lease) -> Noticing:
+        """From where it was kept; the very first time from now on."""
+        cursor = self._cursor or lease.cursor
+        at = self._seal().open_all(_OWNER, cursor) if cursor is not None else None
+        if not isinstance(at, AllPosition):
+            async with self._database.read() as connection:
+                at = await snapshots.now(connection)
+        self._noticing = Noticing(self._database, self._moves, at, subscribed=True)
+        return self._noticing
+
+    async def end(self, lease: Lease) -> None:
+        """Keep where it stands."""
+        if self._noticing is None:
+            return
+        self._kept = time.monotonic()
+        self._cursor = self._seal().all(_OWNER, self._noticing.position)
+        if not await consumers.keep(self._database, lease.name, lease.number, self._cursor):
+            raise LeaseLost(lease.name)

@@ -1,0 +1,182 @@
+"""Push subscriptions: the devices of people, by the endpoints that their push services gave them (RFC 8030)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from uuid import UUID
+
+from nestrel.core import limits
+from nestrel.store import rows
+from nestrel.store.database import Database
+from nestrel.store.native import Connection, array, execute, fetch, texts
+from nestrel.store.rows import Wire
+
+_COLUMNS = "id, user_id, endpoint, p256dh, auth, expires_at, created_at"
+# Whoever holds the device now is who is told there: an endpoint goes over with what waits for it taken away.
+_PUT = f"""
+INSERT INTO nestrel.push_subscriptions AS s (id, user_id, endpoint, p256dh, auth, expires_at, session)
+VALUES ($1, $2, $3, $4, $5, $6, $7)
+ON CONFLICT (endpoint) DO UPDATE
+SET id = CASE WHEN s.user_id = excluded.user_id THEN s.id ELSE excluded.id END, user_id = excluded.user_id,
+    p256dh = excluded.p256dh, auth = excluded.auth, expires_at = excluded.expires_at, session = excluded.session,
+    created_at = CASE WHEN s.user_id = excluded.user_id THEN s.created_at ELSE excluded.created_at END
+RETURNING {_COLUMNS}
+"""
+_TAKEN_OVER = """
+DELETE FROM nestrel.push_again a USING nestrel.push_subscriptions s
+WHERE s.endpoint = $1 AND s.user_id <> $2 AND a.subscription_id = s.id
+"""
+_FEWER = f"""
+DELETE FROM nestrel.push_subscriptions WHERE user_id = $1 AND id <> $2 AND id NOT IN (
+    SELECT id FROM nestrel.push_subscriptions WHERE user_id = $1 ORDER BY id DESC LIMIT {limits.PUSH_SUBSCRIPTIONS})
+"""
+_PAGE = f"""
+SELECT {_COLUMNS} FROM nestrel.push_subscriptions WHERE user_id = $1 AND id > $2 ORDER BY id LIMIT $3
+"""
+_DELETE = "DELETE FROM nestrel.push_subscriptions WHERE id = $1 AND user_id = $2"
+_DROP = "DELETE FROM nestrel.push_subscriptions WHERE id = ANY($1::text::uuid[])"
+_OF_PERSON = "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1"
+_OF_SESSION = "DELETE FROM nestrel.push_subscriptions WHERE session = $1"
+_OF_PEOPLE = f"""
+SELECT {_COLUMNS} FROM nestrel.push_subscriptions
+WHERE user_id = ANY($1::text::text[]) AND (expires_at IS NULL OR expires_at > clock_timestamp()) ORDER BY id
+"""
+_KEEP = """
+INSERT INTO nestrel.push_again (subscription_id, conversation_id, seq, attempt, next_at)
+SELECT i.id, i.place, i.seq, i.attempt, clock_timestamp() + make_interval(secs => i.wait)
+FROM unnest($1::text::uuid[], $2::text::uuid[], $3::text::bigint[], $4::text::int[], $5::text::float8[])
+     AS i (id, place, seq, attempt, wait)
+JOIN nestrel.push_subscriptions s ON s.id = i.id
+ON CONFLICT (subscription_id, conversation_id, seq) DO UPDATE
+SET attempt = excluded.attempt, next_at = excluded.next_at
+"""
+_DONE = """
+DELETE FROM nestrel.push_again a
+USING unnest($1::text::uuid[], $2::text::uuid[], $3::text::bigint[]) AS i (id, place, seq)
+WHERE a.subscription_id = i.id AND a.conversation_id = i.place AND a.seq = i.seq
+"""
+# Claimed by putting it off: whoever is killed in the middle of it has left it to be done.
+_CLAIM = f"""
+WITH due AS (
+    SELECT subscription_id, conversation_id, seq FROM nestrel.push_again WHERE next_at <= clock_timestamp()
+    ORDER BY next_at LIMIT $1 FOR UPDATE SKIP LOCKED
+), claimed AS (
+    UPDATE nestrel.push_again a SET next_at = clock_timestamp() + make_interval(secs => $2::float8)
+    FROM due d WHERE (a.subscription_id, a.conversation_id, a.seq) = (d.subscription_id, d.conversation_id, d.seq)
+    RETURNING a.subscription_id, a.conversation_id, a.seq, a.attempt
+)
+SELECT c.conversation_id, c.seq, c.attempt, {rows.columns("s", _COLUMNS)}
+FROM claimed c JOIN nestrel.push_subscriptions s ON s.id = c.subscription_id
+ORDER BY c.conversation_id, c.seq
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Subscription:
+    """A device: where it is told, and the keys with which what it is told is encrypted (RFC 8291)."""
+
+    id: UUID
+    user_id: str
+    endpoint: str
+    p256dh: bytes
+    auth: bytes
+    expires_at: datetime | None
+    created_at: datetime
+
+    def wire(self) -> Wire:
+        return {
+            "subscription_id": str(self.id),
+            "user_id": self.user_id,
+            "endpoint": self.endpoint,
+            "expires_at": rows.wire_time(self.expires_at),
+            "created_at": rows.wire_time(self.created_at),
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Parcel:
+    """A message of which a device is to be told, after so many attempts."""
+
+    subscription: Subscription
+    conversation_id: UUID
+    seq: int
+    attempt: int = 0
+
+
+async def put(database: Database, wanted: Subscription, session: bytes | None) -> tuple[Subscription, bool]:
+    """Keep a device, or keep it up to date; it is nobody else's from now on. `session` is the browser's in which that
+    was asked for, and with which it ends. The subscription, and whether it is new; beyond the newest
+    `limits.PUSH_SUBSCRIPTIONS` of a person older ones go."""
+    one = wanted
+    async with database.write() as connection:
+        await execute(connection, _TAKEN_OVER, one.endpoint, one.user_id)
+        values = (one.id, one.user_id, one.endpoint, one.p256dh, one.auth, one.expires_at, session)
+        kept = Subscription(*(await fetch(connection, _PUT, *values))[0])
+        await execute(connection, _FEWER, one.user_id, kept.id)
+    return kept, kept.id == one.id
+
+
+async def page(connection: Connection, user_id: str, limit: int, after: UUID) -> tuple[list[Subscription], UUID | None]:
+    """The devices of somebody, the oldest first, and the id to continue after; None at the end."""
+    found = [Subscription(*row) for row in await fetch(connection, _PAGE, user_id, after, limit + 1)]
+    return found[:limit], found[limit - 1].id if len(found) > limit else None
+
+
+async def delete(database: Database, user_id: str, id_: UUID) -> None:
+    """Tell a device of somebody's nothing more; nothing happens to what is not there."""
+    async with database.write() as connection:
+        await execute(connection, _DELETE, id_, user_id)
+
+
+async def end_person(connection: Connection, user_id: str) -> None:
+    """Tell somebody's devices nothing more: they are signed out, or suspended."""
+    await execute(connection, _OF_PERSON, user_id)
+
+
+async def end_session(connection: Connection, session: bytes) -> None:
+    """Tell the browser whose session has ended nothing more."""
+    await execute(connection, _OF_SESSION, session)
+
+
+async def drop(database: Database, ids: Sequence[UUID]) -> None:
+    """Forget devices that their push services know no more."""
+    async with database.write() as connection:
+        await execute(connection, _DROP, array(ids))
+
+
+async def of(connection: Connection, user_ids: Sequence[str]) -> list[Subscription]:
+    """The devices of some people."""
+    return [Subscription(*row) for row in await fetch(connection, _OF_PEOPLE, texts(user_ids))] if user_ids else []
+
+
+async def keep(database: Database, parcels: Sequence[tuple[Parcel, float]]) -> None:
+    """Write down what is to be told once more, each in how many seconds."""
+    if parcels:
+        async with database.write() as connection:
+            waits = [str(wait) for _, wait in parcels]
+            await execute(connection, _KEEP, *_keys([one for one, _ in parcels]),
+                          array([one.attempt for one, _ in parcels]), array(waits))  # fmt: skip
+
+
+async def done(database: Database, parcels: Sequence[Parcel]) -> None:
+    """It was told, or will not be."""
+    if parcels:
+        async with database.write() as connection:
+            await execute(connection, _DONE, *_keys(parcels))
+
+
+async def claim(database: Database, most: int, seconds: float) -> list[Parcel]:
+    """Some that are due once more; whoever claims them has so many seconds for it."""
+    async with database.write() as connection:
+        found = await fetch(connection, _CLAIM, most, seconds)
+    return [Parcel(Subscription(*row[3:]), row[0], row[1], row[2]) for row in found]
+
+
+def _keys(parcels: Sequence[Parcel]) -> tuple[str, str, str]:
+    return (
+        array([one.subscription.id for one in parcels]),
+        array([one.conversation_id for one in parcels]),
+        array([one.seq for one in parcels]),
+    )
