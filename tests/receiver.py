@@ -124,6 +124,7 @@ class Receiver:
         self.taken.append(got)
         if got.json["type"] == "closed":
             self.closed += [item["conversation_id"] for item in got.json["data"]["items"]]
+        if got.json["type"] != "changes":
             return
         for item in got.json["data"]["items"]:
             changes = ChangeSet.model_validate(item)

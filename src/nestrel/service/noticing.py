@@ -86,7 +86,7 @@ class Noticing:
         self._moves = moves
         self._only = only
         self._subscribed = subscribed
-        self._delay = delay.total_seconds()
+        self._delay = delay
         self._mark = _Mark(0, float("-inf"), datetime.now(UTC), at)
         self._reads = True
         self._began = False
@@ -154,7 +154,7 @@ class Noticing:
             self._trail.append(self._mark)
 
     def _moved(self, ids: list[UUID]) -> None:
-        due = time.monotonic() + self._delay
+        due = time.monotonic() + self._delay.total_seconds()
         for id_ in ids:
             self._waiting.setdefault(id_, _Waiting(due, self._mark))
 
@@ -170,7 +170,7 @@ class Noticing:
             base, mark = self._told.get(id_, (None, self._waiting[id_].since))
             looks.append(Look(id_, mark.position.snapshot, mark.time - _MARGIN, base))
         async with self._database.snapshot() as connection:
-            found = await noticing.look(connection, looks)
+            found = await noticing.look(connection, looks, self._delay)
             position = await snapshots.now(connection)
         self._looked_at = self._mark._replace(time=datetime.now(UTC), position=position)
         self._looked = {}
@@ -239,4 +239,4 @@ class Noticing:
             return
         made = at - found.age
         since = max((one for one in self._trail if one.at <= made), key=lambda one: one.n, default=before)
-        self._waiting[id_] = _Waiting(made + self._delay, since if since.n > before.n else before)
+        self._waiting[id_] = _Waiting(made + self._delay.total_seconds(), since if since.n > before.n else before)

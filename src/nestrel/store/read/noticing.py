@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import NamedTuple
 from uuid import UUID
 
@@ -141,12 +141,13 @@ async def began(connection: Connection, since: AllPosition) -> datetime | None:
     return moment
 
 
-async def look(connection: Connection, looks: Sequence[Look]) -> dict[UUID, Found]:
-    """What is new in some conversations; nothing of those that are closed, or in which one has blocked the other."""
+async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) -> dict[UUID, Found]:
+    """What is new in some conversations, and was made a `delay` ago; nothing of those that are closed, or in which one
+    has blocked the other."""
     ids, snapshots = array([one.id for one in looks]), texts([one.snapshot for one in looks])
     rows = await fetch(
         connection, _LOOK, ids, snapshots, array([one.began for one in looks]), array([one.base for one in looks]),
-        notices.DELAY,
+        delay,
     )  # fmt: skip
     found = {
         looks[n - 1].id: Found(Kind(kind), members, low, high, age, []) for n, kind, members, low, high, age in rows

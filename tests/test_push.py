@@ -1,0 +1,194 @@
+"""Web push: what a device gets, from a push service that answers as it is told, and when it is told nothing more."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import AsyncIterator
+from typing import Any
+
+import httpx
+import jwt
+import pytest
+
+from nestrel.demo.pushes import Said, check_sender
+from tests.pushed import PushService, asked, push_service, told
+from tests.support import SECRET, Person, Served, call, once, unique
+
+
+@pytest.fixture
+async def pushes() -> AsyncIterator[PushService]:
+    async with push_service() as made:
+        yield made
+
+
+@pytest.fixture
+async def served(url: str) -> AsyncIterator[Served]:
+    with Served(url, NESTREL_PUSH_HOSTS="127.0.0.1/32") as made:
+        yield made.wait_ready()
+
+
+async def two(served: Served) -> tuple[Person, Person, str]:
+    mara, odd = (Person(served.url, unique(name), name=name.title()) for name in ("mara", "odd"))
+    return mara, odd, (await mara.make(kind="direct", members=[odd.user]))["id"]
+
+
+async def devices(who: Person) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = (await call(who, "GET", "/me/push-subscriptions", status=200)).json()["items"]
+    return found
+
+
+def signed_in_later(served: Served, user: str) -> Person:
+    """With a token that a sign-out of this second does not end."""
+    who = Person(served.url, user)
+    claims = {"sub": user, "iat": int(time.time()) + 5, "exp": int(time.time()) + 600}
+    who.http.headers["Authorization"] = f"Bearer {jwt.encode(claims, SECRET, 'HS256')}"
+    return who
+
+
+async def test_a_device_is_told_what_only_it_can_read(served: Served, pushes: PushService) -> None:
+    mara, odd, place = await two(served)
+    device, own = await pushes.subscribed(odd), await pushes.subscribed(mara)
+    await mara.post(place, "⚓" * 1_000)
+    await mara.post(place, "and on")
+    first, second = await told(device, lambda it: len(it) == 2)
+    assert first.keys() == {"conversation_id", "seq", "title", "author", "body", "unread", "url"}
+    assert (first["seq"], first["title"], first["author"], first["unread"]) == (1, "Mara", "Mara", 2)
+    assert first["body"] == "⚓" * 499 + "…"
+    assert second["url"] == f"{served.url}/console/c/{place}?at=2"
+    assert not own.got
+    assert all(one["bytes"] <= 3_000 and one["ttl"] == 3_600 for one in device.got)
+    [topic] = {one["topic"] for one in device.got}
+    assert len(topic) <= 32
+    other = (await mara.make(kind="bulletin", members=[odd.user]))["id"]
+    await mara.post(other, "elsewhere")
+    await told(device, lambda it: len(it) == 3)
+    assert device.got[2]["topic"] != topic
+    key = (await call(odd, "GET", "/push-key", status=200)).json()["key"]
+    assert {check_sender(one, pushes.address) for one in device.asked} == {key}
+
+
+@pytest.mark.parametrize("content", ["title", "none"])
+async def test_less_is_pushed_where_that_is_set(url: str, pushes: PushService, content: str) -> None:
+    with Served(url, NESTREL_PUSH_HOSTS="127.0.0.1", NESTREL_PUSH_CONTENT=content) as served:
+        mara, odd, place = await two(served.wait_ready())
+        device = await pushes.subscribed(odd)
+        await mara.post(place, "for your eyes")
+        [notice] = await told(device, bool)
+        assert "body" not in notice
+        assert (notice["title"], notice["author"]) == (("Mara", "Mara") if content == "title" else (None, None))
+        assert device.got[0]["ttl"] == 86_400
+
+
+async def test_devices_end_with_what_their_push_service_says(served: Served, pushes: PushService) -> None:
+    mara, odd, place = await two(served)
+    gone, unknown, kept = [await pushes.subscribed(odd) for _ in range(3)]
+    gone.says = Said(status=410)
+    pushes.devices.pop(unknown.name)  # 404
+    await mara.post(place, "one")
+    await told(kept, bool)
+
+    async def left() -> list[str]:
+        return [one["endpoint"].rpartition("/")[2] for one in await devices(odd)]
+
+    await once(left, lambda it: it == [kept.name])
+
+
+async def test_what_cannot_be_taken_now_is_told_later_and_holds_nobody_up(served: Served, pushes: PushService) -> None:
+    mara, odd, place = await two(served)
+    busy, broken, small, refusing, well = [await pushes.subscribed(odd) for _ in range(5)]
+    busy.says = Said(status=429, retry_after=2, times=1)
+    broken.says = Said(status=503, times=2)
+    small.says = Said(status=413, times=1)
+    refusing.says = Said(status=400)
+    await mara.post(place, "one")
+    await told(well, bool)
+    [notice] = await told(small, bool)
+    assert (notice["author"], "body" in notice) == ("Mara", False)
+    for late in (busy, broken):
+        assert (await told(late, bool))[0]["body"] == "one"
+    first, second = [one["at"] for one in busy.asked]
+    assert second - first >= 2
+    assert [one["status"] for one in broken.asked] == [503, 503, 201]
+    # What was read or removed meanwhile is not told any more.
+    broken.says = Said(status=503, times=1)
+    await mara.post(place, "two")
+    await asked(broken, lambda it: len(it) == 4)
+    await call(mara, "DELETE", f"/conversations/{place}/messages/2", status=200)
+    await mara.post(place, "three")
+    await told(broken, lambda it: it[-1]["seq"] == 3)
+    assert [one["notice"]["seq"] for one in broken.got] == [1, 3]
+    assert len(refusing.asked) == 3
+    assert len(await devices(odd)) == 5
+
+
+async def test_an_endpoint_is_one_persons_and_ends_with_their_sign_in(served: Served, pushes: PushService) -> None:
+    mara, odd, place = await two(served)
+    office = Person(served.url, unique("office"), scope="nestrel.service")
+    device = await pushes.subscribed(odd)
+    subscription = device.subscription(pushes.address)
+    again = await call(odd, "PUT", "/me/push-subscriptions", {**subscription, "expirationTime": 4e12}, 200)
+    assert again.json()["expires_at"] == "2096-10-02T07:06:40.000000Z"
+    taken = await call(mara, "PUT", "/me/push-subscriptions", subscription, 201)
+    assert taken.json()["subscription_id"] != again.json()["subscription_id"]
+    assert [len(await devices(who)) for who in (odd, mara)] == [0, 1]
+    await call(odd, "DELETE", f"/me/push-subscriptions/{taken.json()['subscription_id']}", status=204)
+    assert len(await devices(mara)) == 1
+    await odd.post(place, "to whom?")
+    await told(device, bool)
+    await call(mara, "DELETE", f"/me/push-subscriptions/{taken.json()['subscription_id']}", status=204)
+    assert await devices(mara) == []
+    for way, path in (("POST", "sign-out"), ("PUT", "suspension")):
+        await pushes.subscribed(odd)
+        await call(office, way, f"/people/{odd.user}/{path}", {})
+        await call(office, "DELETE", f"/people/{odd.user}/suspension", status=204)
+        odd = signed_in_later(served, odd.user)
+        assert await devices(odd) == []
+
+
+async def test_a_browsers_device_ends_with_its_session(served: Served, pushes: PushService) -> None:
+    _, odd, _ = await two(served)
+    kept = await pushes.subscribed(odd)
+    begun = await call(odd, "POST", "/session", status=204)
+    cookie = begun.headers["set-cookie"].partition(";")[0]
+    async with httpx.AsyncClient(base_url=served.url + "/v1", headers={"Cookie": cookie, "Origin": served.url}) as page:
+        device = pushes.device()
+        answer = await page.put("/me/push-subscriptions", json=device.subscription(pushes.address))
+        assert answer.status_code == 201
+        assert len(await devices(odd)) == 2
+        assert (await page.delete("/session")).status_code == 204
+    assert [one["endpoint"].rpartition("/")[2] for one in await devices(odd)] == [kept.name]
+
+
+async def test_what_is_no_subscription_is_refused(served: Served, pushes: PushService) -> None:
+    _, odd, _ = await two(served)
+    good = pushes.device().subscription(pushes.address)
+    keys = good["keys"]
+    wrong = [
+        ("/endpoint", {**good, "endpoint": "https://10.0.0.1/push/a"}),
+        ("/endpoint", {**good, "endpoint": "https://127.0.0.2/push/a"}),
+        ("/endpoint", {**good, "endpoint": "http://[::1]:9000/push/a"}),
+        ("/endpoint", {**good, "endpoint": "push me"}),
+        ("/keys/p256dh", {**good, "keys": {**keys, "p256dh": keys["auth"]}}),
+        ("/keys/p256dh", {**good, "keys": {**keys, "p256dh": "B" + "A" * 86}}),
+        ("/keys/p256dh", {**good, "keys": {**keys, "p256dh": "not base64!"}}),
+        ("/keys/auth", {**good, "keys": {**keys, "auth": "AAAA"}}),
+        ("/keys/auth", {**good, "keys": {"p256dh": keys["p256dh"]}}),
+        ("/expirationTime", {**good, "expirationTime": -1}),
+        ("/topic", {**good, "topic": "x"}),
+    ]
+    for pointer, body in wrong:
+        answer = await call(odd, "PUT", "/me/push-subscriptions", body, 422)
+        assert [one["pointer"] for one in answer.json()["errors"]] == [pointer], json.dumps(body)
+    await call(odd, "GET", "/me/push-subscriptions?cursor=x", status=422)
+    assert await devices(odd) == []
+
+
+async def test_of_many_devices_the_oldest_goes(served: Served, pushes: PushService) -> None:
+    _, odd, _ = await two(served)
+    made = [await pushes.subscribed(odd) for _ in range(21)]
+    page = (await call(odd, "GET", "/me/push-subscriptions?limit=15", status=200)).json()
+    rest = (await call(odd, "GET", f"/me/push-subscriptions?limit=15&cursor={page['next']}", status=200)).json()
+    names = [one["endpoint"].rpartition("/")[2] for one in page["items"] + rest["items"]]
+    assert names == [one.name for one in made[1:]]
+    assert rest["next"] is None
