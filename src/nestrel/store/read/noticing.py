@@ -20,14 +20,14 @@ _SEEN = """(pg_visible_in_snapshot({0}, i.snapshot::pg_snapshot)
       OR {0} >= pg_snapshot_xmax(pg_current_snapshot()))"""
 _BEGAN = f"SELECT min(at) FROM nestrel.journal WHERE {UNSEEN.format('xid', '$1')}"
 
+# What is too young is found once: looked for twice, with a clock that goes on, one would be left out of both.
 # New is what stands above the newest message that the snapshot saw as it is now; one that has changed since stands
 # above it too, so that it counts as new only if it was not long there before. So does what is imported with its time.
 _LOOK = f"""
 SELECT i.n, c.kind, c.member_count, bounds.low,
-       least(c.head, nestrel.seq_at_v1(c.id, clock_timestamp() - $5::interval) - 1) AS high,
+       least(c.head, young.low - 1) AS high,
        (SELECT extract(epoch FROM clock_timestamp() - created_at)::float8 FROM nestrel.messages
-        WHERE conversation_id = c.id AND seq = greatest(bounds.low,
-            nestrel.seq_at_v1(c.id, clock_timestamp() - $5::interval)) LIMIT 1) AS age
+        WHERE conversation_id = c.id AND seq = greatest(bounds.low, young.low) LIMIT 1) AS age
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::timestamptz[], $4::text::bigint[])
      WITH ORDINALITY AS i (id, snapshot, began, base, n)
 CROSS JOIN LATERAL (SELECT id, kind, member_count, head, {rules.floor("x")} AS floor FROM nestrel.conversations x
@@ -36,6 +36,7 @@ LEFT JOIN LATERAL (SELECT seq FROM nestrel.messages
     WHERE i.base IS NULL AND conversation_id = c.id AND {_SEEN.format("moved_xid")} ORDER BY seq DESC LIMIT 1) s ON true
 CROSS JOIN LATERAL (SELECT greatest(c.floor, coalesce(i.base, greatest(coalesce(s.seq, 0),
     nestrel.seq_at_v1(c.id, i.began) - 1)) + 1) AS low) bounds
+CROSS JOIN LATERAL (SELECT nestrel.seq_at_v1(c.id, clock_timestamp() - $5::interval) AS low) young
 ORDER BY i.n
 """
 _NAMED_LATER = f"""
