@@ -18,6 +18,7 @@ SOURCES = (
     "keeping",
     "order",
     "webhooks",
+    "notices",
 )  # in the order in which their methods are to be read
 BY_HAND = {"close", "follow"}  # in running.py
 ASYNCIO_ONLY = {"live", "replica"}  # objects that keep themselves current, on a loop

@@ -53,7 +53,7 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
                 files = open_files(settings.files, settings.files_endpoint, settings.data_dir)
                 run.fill(url, settings.data_dir, files, advance)
             with run.issuer(settings.model_copy(update={"database_url": url}), issuer_port) as ready:
-                run.show_on_board(url, settings, issuer_port)
+                run.connect_stand_ins(url, settings, issuer_port)
                 server.serve(ready, workers, lambda address: click.echo(_welcome(address, str(settings.data_dir))))
     except (IssuerError, PostgresError) as error:
         raise click.ClickException(str(error)) from None

@@ -42,6 +42,7 @@ COMMANDS = {
     "invitations": _Command("invitations", "Let people join who have a token."),
     "kept-out": _Command("order", "Keep people out of a conversation.", "kept_out"),
     "like": _Command("changing", "Set your reaction on message SEQ."),
+    "notices": _Command("notices", "Say what you are told of while you are not here, and on which devices."),
     "people": _Command("people", "List the people whom you can see."),
     "post": _Command("messages", "Post BODY into CONVERSATION."),
     "read": _Command("changing", "Say that you have read CONVERSATION up to SEQ."),

@@ -28,13 +28,18 @@ def webhooks() -> None:
 @webhooks.command()
 @click.argument("address", metavar="URL")
 @click.option("--only", metavar="CONVERSATION", help="Only what changes in this one, by id or name.")
+@click.option("--notices", is_flag=True, help="Not what changes, but whom a device would be told of it, and what.")
 @click.option("--secret", help="whsec_ and the base64 of 24 to 64 bytes; one is made if it is left out.")
 @as_json
 @with_client
-def make(client: Client, address: str, only: str | None, secret: str | None, as_json: bool) -> None:
+def make(
+    client: Client, address: str, only: str | None, notices: bool, secret: str | None, as_json: bool
+) -> None:  # fmt: skip
     """Send to URL all that changes from now on; print the id and the secret, which is shown here and never again."""
     conversation = client.find(only).id if only is not None else None
-    made = client.make_webhook(address, conversation_id=conversation, secret=secret)
+    made = client.make_webhook(
+        address, conversation_id=conversation, type="notices" if notices else "changes", secret=secret
+    )
     if as_json:
         output.json_line(made)
     else:
@@ -61,6 +66,7 @@ def list_(client: Client, as_json: bool) -> None:
         table.add_column(name, overflow="fold")
     for one in found:
         of = "everything" if one.conversation_id is None else "one conversation"
+        of += ", as notices" if one.type == "notices" else ""
         table.add_row(one.webhook_id, output.one_line(one.url), of, standing(one))
     output.console().print(table, markup=False)
 

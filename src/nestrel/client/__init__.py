@@ -54,6 +54,7 @@ if TYPE_CHECKING:
         Blocked,
         Connected,
         KeptOut,
+        PushSubscription,
         Report,
         SignedOut,
         Suspension,
@@ -105,7 +106,9 @@ _WHERE = {
         "Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody HistoryPage Invitation "
         "Invited Member Message Profile Reacted Reaction Reader Receipt"
     ),
-    "nestrel.core.order_objects": "AuditEntry Blocked Connected KeptOut Report SignedOut Suspension Usage",
+    "nestrel.core.order_objects": (
+        "AuditEntry Blocked Connected KeptOut PushSubscription Report SignedOut Suspension Usage"
+    ),
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (
         "ConfirmNeeded Expired Forbidden HeadersTooLarge InternalError InvalidRequest KeyReused MethodNotAllowed "
@@ -176,6 +179,7 @@ __all__ = [
     "OverQuota",
     "Problem",
     "Profile",
+    "PushSubscription",
     "Reacted",
     "Reaction",
     "Reader",

@@ -13,8 +13,8 @@ from uuid import UUID
 import httpx
 
 from nestrel.client.messages import path
+from nestrel.client.notices import NoticeCalls
 from nestrel.client.transport import TokenSource, Transport
-from nestrel.client.webhooks import WebhookCalls
 from nestrel.core.objects import (
     ChangeSet,
     Conversation,
@@ -39,7 +39,7 @@ if TYPE_CHECKING:  # each is imported by the method that gives one: they bring W
     from nestrel.client.replica.synced import SyncedReplica
 
 
-class AsyncClient(WebhookCalls):
+class AsyncClient(NoticeCalls):
     """A member's, or a trusted backend's, view of one service.
 
     Parameters:

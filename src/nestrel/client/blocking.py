@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -40,7 +40,17 @@ from nestrel.core.objects import (
     SaidPage,
     SearchPage,
 )
-from nestrel.core.order_objects import AuditEntry, Blocked, Connected, KeptOut, Report, SignedOut, Suspension, Usage
+from nestrel.core.order_objects import (
+    AuditEntry,
+    Blocked,
+    Connected,
+    KeptOut,
+    PushSubscription,
+    Report,
+    SignedOut,
+    Suspension,
+    Usage,
+)
 from nestrel.core.symbols import LIKE
 from nestrel.core.webhook_objects import Webhook, WebhookDelivery, WebhookMade
 
@@ -622,3 +632,28 @@ class Client(OnThread):
         """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now
         stand."""
         return self._run(self._client.replay_webhook(webhook_id, cursor=cursor, since=since))
+
+    def notify(self, conversation_id: str, notify: Literal["all", "mentions", "none"]) -> None:
+        """Say what one wants to be told of in a conversation; `my_notify` of a `Conversation` has it."""
+        self._run(self._client.notify(conversation_id, notify))
+
+    def notify_after(self, conversation_id: str, moment: datetime | None) -> None:
+        """Be told of nothing that is posted before a moment, or of everything again (None)."""
+        self._run(self._client.notify_after(conversation_id, moment))
+
+    def push_key(self) -> str:
+        """The public key of the service, which a browser wants when it subscribes (RFC 8292)."""
+        return self._run(self._client.push_key())
+
+    def put_device(self, subscription: Mapping[str, Any]) -> PushSubscription:
+        """Have a device told, by what its browser gave: `endpoint`, `keys` with `p256dh` and `auth`, and
+        `expirationTime`. It is nobody else's from then on."""
+        return self._run(self._client.put_device(subscription))
+
+    def devices(self) -> Generator[PushSubscription]:
+        """One's devices, the oldest first."""
+        return self._iterate(self._client.devices())
+
+    def forget_device(self, subscription_id: str) -> None:
+        """Tell a device nothing more."""
+        self._run(self._client.forget_device(subscription_id))

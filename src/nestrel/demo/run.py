@@ -20,7 +20,7 @@ import httpx
 import uvicorn
 from pydantic import SecretStr
 
-from nestrel.demo import board, seed
+from nestrel.demo import board, pushes, seed
 from nestrel.demo import files as trusts
 from nestrel.demo.issuer import check_loopback, make_issuer, origins_of
 from nestrel.files.objects import Files
@@ -93,13 +93,15 @@ def _serve_stand_ins(
     threading.Thread(target=_end_without, args=(parent,), daemon=True).start()
     app = make_issuer(address, trusts.AUDIENCE, client_id, origins)
     app.include_router(board.router(board.secret(secret)))
+    device = pushes.demo_device(secret)
+    app.include_router(pushes.router({device.name: device}))
     uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
 
 
 @contextmanager
 def issuer(settings: Settings, port: int) -> Iterator[Settings]:
-    """The stand-ins, the issuer and the office's board, in a process of their own; yields the settings that trust the
-    issuer, and the demo's secret.
+    """The stand-ins, the issuer, the office's board and a push service with one device, in a process of their own;
+    yields the settings that trust the issuer, and the demo's secret.
 
     Raises:
         IssuerError: the service would listen on more than loopback.
@@ -124,6 +126,7 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
                 "jwks_url": f"{address}/jwks",
                 "issuer": trust.issuer,
                 "audience": trust.audience,
+                "push_hosts": (*settings.push_hosts, "127.0.0.1/32"),
             }
         )
     finally:
@@ -131,12 +134,18 @@ def issuer(settings: Settings, port: int) -> Iterator[Settings]:
         process.join(10)
 
 
-def show_on_board(url: str, settings: Settings, port: int) -> None:
-    """Have what changes in the demo sent to the office's board."""
+def connect_stand_ins(url: str, settings: Settings, port: int) -> None:
+    """Have what changes in the demo sent to the office's board, and its handset told of what is posted."""
     trust = trusts.read(settings.data_dir)
     assert trust is not None
+    address = f"http://127.0.0.1:{port}"
+
+    async def connect() -> None:
+        await board.send_to(url, f"{address}/board", board.secret(trust.secret))
+        await pushes.subscribe(url, address, pushes.demo_device(trust.secret))
+
     with alone(settings.data_dir / "filling.lock"):
-        asyncio.run(board.send_to(url, f"http://127.0.0.1:{port}/board", board.secret(trust.secret)))
+        asyncio.run(connect())
 
 
 def _end_without(parent: Connection) -> None:
