@@ -16,6 +16,7 @@ export default defineConfig({
       injectRegister: "script",
       manifest: false,
       workbox: {
+        importScripts: ["push.js"],
         globPatterns: ["**/*.{js,css,html,svg,woff2}"],
         navigateFallback: "/console/index.html",
         navigateFallbackDenylist: [/\/console\/config\.json/],

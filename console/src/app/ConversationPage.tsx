@@ -6,11 +6,13 @@ import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
 import { counted, titleOf, visibilityText } from "../lib/format";
 import { rightsOf } from "../lib/rights";
+import { NoticesDialog } from "../notices/NoticesDialog";
+import { useLooking } from "../notices/useLooking";
 import { intervalText } from "../order/interval";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { Composer } from "./Composer";
 import { MembersDialog } from "./MembersDialog";
-import { recallPlace, rememberConversation } from "./reading";
+import { arrive, recallPlace, rememberConversation } from "./reading";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
 import { useObservable } from "./useObservable";
@@ -26,9 +28,11 @@ export function ConversationPage() {
 function Conversing({ id }: { id: string }) {
   const { seat } = useSeat();
   useObservable(seat);
+  useState(() => arrive(seat.userId, id));
   const [copy, setCopy] = useState<ConversationCopy | null>(null);
   const [problem, setProblem] = useState("");
   const live = useObservable(seat.line).state === "live";
+  useLooking(seat, id, live);
   const mine = seat.list.conversations.find((one) => one.id === id);
   const shown = useQuery({
     queryKey: ["conversation", id, seat.userId],
@@ -77,7 +81,7 @@ function Conversing({ id }: { id: string }) {
     );
   return (
     <main className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto_auto]">
-      <Heading conversation={conversation} />
+      <Heading conversation={conversation} onChanged={() => void shown.refetch()} />
       {copy ? (
         <Ledger copy={copy} seat={seat} />
       ) : (
@@ -91,7 +95,8 @@ function Conversing({ id }: { id: string }) {
   );
 }
 
-function Heading({ conversation }: { conversation: Conversation | undefined }) {
+function Heading(props: { conversation: Conversation | undefined; onChanged: () => void }) {
+  const { conversation, onChanged } = props;
   const { seat } = useSeat();
   return (
     <header className="flex items-baseline gap-3 border-b border-line px-3 py-2">
@@ -113,6 +118,7 @@ function Heading({ conversation }: { conversation: Conversation | undefined }) {
             <span className="hidden sm:inline"> kept</span>
           </span>
           <MembersDialog conversation={conversation} />
+          {conversation.my_role && <NoticesDialog conversation={conversation} onChanged={onChanged} />}
           <Link
             to={`/settings/${conversation.id}`}
             aria-label="Settings"

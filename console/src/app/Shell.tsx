@@ -1,6 +1,7 @@
 import { lazy, type ReactNode, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
 import { SideBySide } from "../beside/SideBySide";
+import { useNotices } from "../notices/useNotices";
 import { ReportsPage } from "../order/ReportsPage";
 import { SettingsPage } from "../order/SettingsPage";
 import { SearchPage } from "../search/SearchPage";
@@ -15,6 +16,7 @@ import { InvitedPage } from "./InvitedPage";
 import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
+import { useObservable } from "./useObservable";
 
 // By themselves, as they bring the charts.
 const RetentionPage = lazy(() => import("../retention/RetentionPage"));
@@ -40,6 +42,7 @@ const WATCHING: [string, string][] = [
 /** The frame: places, what is shown of one, status strip. */
 export function Shell() {
   const { seat } = useSeat();
+  useNotices(seat, useObservable(seat.line).state === "live");
   return (
     <div className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <header className="flex items-center gap-4 border-b border-line bg-shoal px-3 text-xs">

@@ -1,6 +1,7 @@
 import { Moon, Sun, SunMoon } from "lucide-react";
 import { useState } from "react";
 import { resyncText } from "../lib/format";
+import { tellNoMore } from "../notices/device";
 import { OutboxState } from "./OutboxState";
 import { keepsOffline, setKeepsOffline } from "./reading";
 import { useSeat } from "./seatContext";
@@ -59,6 +60,7 @@ function SignOut() {
   const { seat, signed } = useSeat();
   const [keeps, setKeeps] = useState(keepsOffline(seat.userId));
   const leave = async () => {
+    await tellNoMore(seat).catch(() => undefined); // the browser refuses what is pushed to it from then on
     await seat.end();
     await signed.leave();
   };

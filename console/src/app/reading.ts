@@ -16,6 +16,17 @@ export function recallPlace(member: string, conversation: string): Place {
   }
 }
 
+let reloaded = performance
+  .getEntriesByType("navigation")
+  .some((one) => (one as { type?: string }).type === "reload");
+
+/** Whoever comes by an address with a number begins there; a page that is only read again stays where it was. */
+export function arrive(member: string, conversation: string): void {
+  const seq = Number(new URLSearchParams(window.location.search).get("at"));
+  if (!reloaded && Number.isSafeInteger(seq) && seq > 0) rememberPlace(member, conversation, { seq });
+  reloaded = false;
+}
+
 export function rememberConversation(member: string, conversation: string): void {
   localStorage.setItem(key(member, "last"), conversation);
 }

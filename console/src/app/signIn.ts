@@ -146,7 +146,7 @@ export class SignIn {
     await this.users?.signinRedirect({
       state: window.location.pathname.startsWith("/console/signed-in")
         ? "/console/"
-        : window.location.pathname,
+        : window.location.pathname + window.location.search,
       ...(again ? { login_hint: again } : { prompt: "select_account" }),
     });
   }
