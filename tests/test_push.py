@@ -13,7 +13,7 @@ import pytest
 
 from nestrel.demo.pushes import Said, check_sender
 from tests.pushed import PushService, asked, push_service, told
-from tests.support import SECRET, Person, Served, call, once, unique
+from tests.support import PATIENCE, SECRET, Person, Served, call, once, unique
 
 
 @pytest.fixture
@@ -118,8 +118,45 @@ async def test_what_cannot_be_taken_now_is_told_later_and_holds_nobody_up(served
     await mara.post(place, "three")
     await told(broken, lambda it: it[-1]["seq"] == 3)
     assert [one["notice"]["seq"] for one in broken.got] == [1, 3]
-    assert len(refusing.asked) == 3
+    await asked(refusing, lambda it: len(it) == 3)
     assert len(await devices(odd)) == 5
+
+
+async def test_who_hangs_holds_nobody_up_and_is_told_later(served: Served, pushes: PushService) -> None:
+    mara, odd, place = await two(served)
+    hanging, well = [await pushes.subscribed(odd) for _ in range(2)]
+    hanging.says = Said(seconds=PATIENCE, times=2)
+    await mara.post(place, "one")
+    await told(well, lambda it: len(it) == 1)
+    await mara.post(place, "two")
+    await told(well, lambda it: len(it) == 2)
+    assert not hanging.got
+    served.kill()  # what has no answer yet is written down
+    served.restart().wait_ready()
+    assert sorted(one["seq"] for one in await told(hanging, lambda it: len(it) >= 2))[:2] == [1, 2]
+
+
+async def test_whoever_takes_over_tells_what_the_one_before_had_not(url: str, pushes: PushService) -> None:
+    with Served(url, NESTREL_PUSH_HOSTS="127.0.0.1") as first, Served(url, NESTREL_PUSH_HOSTS="127.0.0.1") as second:
+        first.wait_ready(), second.wait_ready()
+        mara, odd, place = await two(first)
+        device = await pushes.subscribed(odd)
+        elsewhere = Person(second.url, odd.user)
+        async with elsewhere.socket() as wire:
+            # Who sends hears what is looked at on the other process.
+            await wire.command(type="looking", conversation_id=place)
+            await mara.post(place, "looked at")
+            await mara.post((await mara.make(kind="bulletin", members=[odd.user]))["id"], "not looked at")
+            await told(device, lambda it: [one["body"] for one in it] == ["not looked at"])
+        await mara.post(place, "two")
+        first.kill()
+        await told(device, lambda it: it[-1]["body"] == "two")
+        await call(
+            Person(second.url, mara.user), "PATCH", f"/conversations/{place}/messages/2", {"body": "edited"}, 200
+        )
+        await Person(second.url, mara.user).post(place, "three")
+        found = await told(device, lambda it: it[-1]["body"] == "three")
+        assert [one["seq"] for one in found if one["conversation_id"] == place][-1] == 3
 
 
 async def test_an_endpoint_is_one_persons_and_ends_with_their_sign_in(served: Served, pushes: PushService) -> None:

@@ -102,6 +102,7 @@ function Wanted({ conversation, onChanged }: { conversation: Conversation; onCha
                   weekday: "short",
                   hour: "2-digit",
                   minute: "2-digit",
+                  hourCycle: "h23",
                 })}
               </span>
               .

@@ -3,6 +3,7 @@ as the device would, and answers as it is told."""
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import json
 import time
@@ -33,9 +34,10 @@ _ID = UUID("01a20000-0000-7000-8000-00000000de71")
 
 
 class Said(BaseModel):
-    """What a device's next requests are answered with; nothing of `times`: all of them."""
+    """What a device's next requests are answered with, after some `seconds`; nothing of `times`: all of them."""
 
     status: int = 201
+    seconds: float = 0.0
     retry_after: int | None = None
     times: int | None = None
 
@@ -113,6 +115,7 @@ def router(devices: dict[str, Device]) -> APIRouter:
         headers, body = dict(request.headers), await request.body()
         says = device.next_answer()
         device.asked.append({"at": time.time(), "status": says.status, **headers})
+        await asyncio.sleep(says.seconds)
         if not 200 <= says.status < 300:
             wait = {} if says.retry_after is None else {"Retry-After": str(says.retry_after)}
             return Response(status_code=says.status, headers=wait)
