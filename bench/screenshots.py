@@ -100,6 +100,7 @@ _COMMANDS = {
         "sleep 4; nestrel webhooks list",
         "nestrel webhooks show $(nestrel webhooks list --json | tail -1 | cut -d'\"' -f4)",
         "nestrel webhooks change $(nestrel webhooks list --json | tail -1 | cut -d'\"' -f4) --state paused",
+        "NESTREL_TOKEN=$(nestrel token odd) nestrel notices set control-room all",
         "timeout 6 nestrel follow --all & sleep 3; nestrel post norwick-terminal 'Gangway is open again.'; sleep 3",
     ],
 }
@@ -162,7 +163,13 @@ async def _console(address: str) -> None:
         await odd.keyboard.press("Enter")
         await mara.get_by_text("Ten minutes").last.wait_for()
         await mara.screenshot(path=OUT / "console-conversation-light.png")
-        await odd.screenshot(path=OUT / "console-conversation-dark.png")
+        await odd.get_by_role("button", name="Notices").click()
+        await odd.get_by_role("button", name="Nothing until tomorrow morning").click()
+        await odd.get_by_text("Nothing until").wait_for()
+        await odd.mouse.move(0, 0)
+        await odd.wait_for_timeout(300)
+        await odd.screenshot(path=OUT / "console-notices.png")
+        await odd.get_by_role("button", name="Close").click()
         row = mara.locator("article", has_text="hold the 14:20").last
         await row.focus()
         await mara.keyboard.press("e")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import subprocess
@@ -48,7 +49,9 @@ class Demo:
             "NESTREL_DATA_DIR": str(folder / "data"),
             "NESTREL_URL": self.url,
         }
-        command = ["nestrel", "demo", "--port", self.url.rpartition(":")[2], "--issuer-port", str(free_port())]
+        stand_ins = str(free_port())
+        self.stand_ins = f"http://127.0.0.1:{stand_ins}"
+        command = ["nestrel", "demo", "--port", self.url.rpartition(":")[2], "--issuer-port", stand_ins]
         self.process = subprocess.Popen(
             command, env={**self.env, "NESTREL_DATABASE_URL": database_url}, stdout=subprocess.PIPE, text=True
         )
@@ -124,6 +127,24 @@ def test_the_booking_and_its_message_are_both_there_or_neither(demo: Demo, tmp_p
 
     until(lambda: bool(bodies()))
     assert bodies() == ["MV Selkie has berth 3 on 2026-12-01."]
+
+
+def test_notices_are_set_and_come_to_the_handset(demo: Demo) -> None:
+    [lines, make, looks] = [text for kind, text in blocks(str(ROOT / "docs/notices.md")) if kind == ""]
+    mara, odd = (demo.run("nestrel", "token", user).strip() for user in ("mara", "odd"))
+    said = demo.shell(lines, NESTREL_TOKEN=mara).splitlines()
+    assert said[-1] == "everything, from now on"
+    office = demo.run("nestrel", "token", "office", "--service").strip()
+    make = make.strip().replace("https://office.skerry.example/notices", "http://127.0.0.1:9/")
+    demo.shell(f"{make} 2> made", NESTREL_TOKEN=office)
+    assert "notices" in demo.run("nestrel", "webhooks", "list", NESTREL_TOKEN=office)
+    demo.run("nestrel", "post", "berth-log", "Ramp down at berth 2.", NESTREL_TOKEN=odd)
+    handset = looks.split()[2].replace("http://127.0.0.1:8461", demo.stand_ins)
+    until(lambda: "Ramp down at berth 2." in httpx.get(handset).text)
+    listed = demo.run("nestrel", "notices", "devices", "--json", NESTREL_TOKEN=mara)
+    assert json.loads(listed)["endpoint"] == handset
+    demo.run("nestrel", "notices", "forget", json.loads(listed)["subscription_id"], NESTREL_TOKEN=mara)
+    assert "no device" in demo.run("nestrel", "notices", "devices", NESTREL_TOKEN=mara)
 
 
 def _run_the_service(demo: Demo, text: str, url: str) -> None:

@@ -150,13 +150,10 @@ async def test_whoever_takes_over_tells_what_the_one_before_had_not(url: str, pu
             await told(device, lambda it: [one["body"] for one in it] == ["not looked at"])
         await mara.post(place, "two")
         first.kill()
-        await told(device, lambda it: it[-1]["body"] == "two")
-        await call(
-            Person(second.url, mara.user), "PATCH", f"/conversations/{place}/messages/2", {"body": "edited"}, 200
-        )
+        # At least once: what stood behind the kept snapshot is decided again, as everything is now.
+        await told(device, lambda it: any(one["body"] == "two" for one in it))
         await Person(second.url, mara.user).post(place, "three")
-        found = await told(device, lambda it: it[-1]["body"] == "three")
-        assert [one["seq"] for one in found if one["conversation_id"] == place][-1] == 3
+        await told(device, lambda it: any(one["body"] == "three" for one in it))
 
 
 async def test_an_endpoint_is_one_persons_and_ends_with_their_sign_in(served: Served, pushes: PushService) -> None:

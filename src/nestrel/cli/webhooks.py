@@ -66,7 +66,8 @@ def list_(client: Client, as_json: bool) -> None:
         table.add_column(name, overflow="fold")
     for one in found:
         of = "everything" if one.conversation_id is None else "one conversation"
-        of += ", as notices" if one.type == "notices" else ""
+        if one.type == "notices":
+            of = "notices" if one.conversation_id is None else "its notices"
         table.add_row(one.webhook_id, output.one_line(one.url), of, standing(one))
     output.console().print(table, markup=False)
 

@@ -18,6 +18,7 @@ _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
     "signal": (models.SignalFrame, "Tell those who follow a conversation that you are writing; kept nowhere."),
+    "looking": (models.LookingFrame, "Say what you are looking at: of that you get no notice, for 60 s."),
     "ping": (models.PingFrame, "Ask whether anyone is there; the answer is `done`."),
     "post": (models.PostFrame, "Post a message."),
     "edit": (models.EditFrame, "Give a message of yours a new body; with `rev`, only if it has not changed since."),
