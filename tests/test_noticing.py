@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
@@ -23,8 +23,9 @@ from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service import noticing
+from nestrel.service.consumers import LeaseLost
 from nestrel.service.noticing import Noticing
-from nestrel.store import snapshots
+from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import journal
@@ -48,6 +49,14 @@ async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
 @pytest.fixture(autouse=True)
 def at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(noticing, "_EVERY_SECONDS", -1.0)
+    monkeypatch.setattr(noticing, "_TICK_SECONDS", 1e-6)
+
+
+async def a_place(database: Database, **roles: str) -> UUID:
+    """A group in which nobody blocks anybody."""
+    async with database.read() as connection:
+        await execute(connection, "DELETE FROM nestrel.blocks")
+    return await make_place(database, **roles)
 
 
 @dataclass
@@ -213,9 +222,7 @@ DEEDS = st.one_of(
 async def test_everyone_is_told_of_what_they_want_and_of_nothing_else(
     database: Database, deeds: list[tuple[Any, ...]], kill_at: int
 ) -> None:
-    async with database.read() as connection:
-        await execute(connection, "DELETE FROM nestrel.blocks")
-    places = [await make_place(database, mara="owner", odd="writer", kaz="writer") for _ in range(3)]
+    places = [await a_place(database, mara="owner", odd="writer", kaz="writer") for _ in range(3)]
     async with database.read() as connection:
         at = await snapshots.now(connection)
     scene = Scene(database, places, at)
@@ -233,7 +240,7 @@ async def test_everyone_is_told_of_what_they_want_and_of_nothing_else(
 
 
 async def test_a_long_absence_is_caught_up_with_in_bounded_parts(database: Database) -> None:
-    places = sorted([await make_place(database, mara="owner", odd="writer", kaz="writer") for _ in range(3)])
+    places = sorted([await a_place(database, mara="owner", odd="writer", kaz="writer") for _ in range(3)])
     async with database.read() as connection:
         at = await snapshots.now(connection)
     scene = Scene(database, places, at)
@@ -258,7 +265,7 @@ async def test_what_is_too_young_waits_and_what_came_before_it_does_not(
     database: Database, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(noticing, "_EVERY_SECONDS", 0.01)
-    place = await make_place(database, mara="owner", odd="writer")
+    place = await a_place(database, mara="owner", odd="writer")
     async with database.read() as connection:
         at = await snapshots.now(connection)
     moves = Moves(StoreSource(database, 1000))
@@ -288,3 +295,43 @@ async def test_what_is_too_young_waits_and_what_came_before_it_does_not(
         batch.done()
     assert again == list(range(again[0], 301))
     assert 10 < again[0] <= told + 1
+
+
+async def test_what_was_kept_holds_in_another_history_and_what_is_in_mind_does_not(database: Database) -> None:
+    place = await a_place(database, mara="owner", odd="writer")
+    async with database.read() as connection:
+        at = await snapshots.now(connection)
+    scene = Scene(database, [place], at)
+    await prefer(database, Caller("odd"), place, "odd", {"notify": "all"})
+    await scene.writer.submit([Post(place, "mara", "one")])
+    assert [one.seq for one in await drained(scene.process)] == [1]
+    scene.kept = scene.process.position
+    await scene.writer.submit([Post(place, "mara", "two")])
+    async with database.read() as connection:
+        await epochs.begin(connection, set_back=connection.history.known.present)
+    posted = False
+    while not posted:
+        with suppress(Problem):
+            posted = bool(await scene.writer.submit([Post(place, "mara", "three")]))
+    with pytest.raises(LeaseLost):
+        while True:
+            await scene.process.next()
+    assert [one.seq for one in await drained(scene.begun())] == [2, 3]
+    # Loaded from a dump, transactions are counted anew: then it begins with the present.
+    ahead = replace(scene.kept, epoch=0, xmin=2**40 + 5, xmax=2**40 + 5)
+    other = Noticing(database, Moves(StoreSource(database, 1000)), ahead, subscribed=False, delay=timedelta(0))
+    assert await drained(other) == []
+    await scene.writer.submit([Post(place, "mara", "four")])
+    assert [one.seq for one in await drained(other)] == [4]
+
+
+async def drained(process: Noticing) -> list[Notice]:
+    """All that is to be told."""
+    got, idle = list[Notice](), 0
+    while idle < 3:
+        batch = await process.next()
+        idle = idle + 1 if batch is None else 0
+        if batch is not None:
+            got += batch.notices
+            batch.done()
+    return got

@@ -54,10 +54,6 @@ class NoticeRequests:
         """Where it stands; None before it has begun."""
         return self._new.position if self._new is not None else None
 
-    def forget(self) -> None:
-        """What is in mind may be of a history that is lost."""
-        self._new = self._again = None
-
     async def step(self, lease: Lease, hook: Webhook, at: AllPosition, send: Send) -> float:
         """Send what there is to send; the pause until there may be more."""
         if self._new is None:

@@ -7,10 +7,11 @@ never messages. What one stands at is the snapshot before all that is left.
 
 from __future__ import annotations
 
+import math
 import time
 from collections import OrderedDict, deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 from uuid import UUID
@@ -20,6 +21,7 @@ from nestrel.core.cursors import AllPosition
 from nestrel.core.notices import DELAY, Notice
 from nestrel.core.roles import Kind
 from nestrel.live.moves import Moves
+from nestrel.service.consumers import LeaseLost
 from nestrel.store import snapshots
 from nestrel.store.database import Database
 from nestrel.store.read import noticing
@@ -31,6 +33,7 @@ _KNOWN = 50_000
 _TOGETHER = 200
 _EVERY_SECONDS = 0.1
 _TRAIL = 64
+_TICK_SECONDS = 0.5
 _MARGIN = timedelta(seconds=15)
 """How far the clocks of a process and of its database, and the beginning and the end of a transaction, may be apart."""
 
@@ -54,14 +57,13 @@ class _Waiting:
 
 @dataclass(slots=True)
 class _Part:
-    """What is left to tell of in a conversation: messages from `low` to `high`, of the first those behind `after`; or
+    """What is left to tell of in a conversation: messages by their numbers, of the first those behind `after`; or
     `named`, the people whom edits have named."""
 
     id: UUID
     kind: Kind
     members: int
-    low: int
-    high: int
+    seqs: Sequence[int]
     named: list[tuple[int, str]]
     after: str = ""
 
@@ -119,6 +121,14 @@ class Noticing:
             self._waiting[id_] = _Waiting(float("-inf"), self._mark)
             self._told[id_] = low - 1, self._mark
 
+    def pass_over(self, at: AllPosition) -> None:
+        """Of what was seen by then nobody is to be told."""
+        self._mark = _Mark(self._mark.n + 1, time.monotonic(), datetime.now(UTC), at)
+        self._waiting.clear()
+        self._round.clear()
+        self._walk = None
+        self._began = True
+
     # What has moved
 
     async def _read_on(self) -> None:
@@ -130,22 +140,16 @@ class Noticing:
                 first = await noticing.began(connection, self._mark.position)
             self._mark = self._mark._replace(time=first or datetime.now(UTC))
             self._began = True
-        recent = None
-        if self._walk is None:
-            at, recent = await self._moves.since(self._mark.position, _KNOWN_MOVES)
-        if recent is not None:
+        at, recent = await self._moves.since(self._mark.position, _KNOWN_MOVES)
+        if at.epoch != self._mark.position.epoch:
+            self._meet(at)
+            return
+        if self._walk is None and recent is not None:
             self._moved([one for one in recent.moved if self._only in (None, one)])
         else:
             async with self._database.snapshot() as connection:
                 upto, after = self._walk or (None, NOTHING)
-                found = await noticing.moved(connection, self._mark.position, after, self._only)
-                if found is None:  # of another history: what came meanwhile is not known
-                    self._mark = self._mark._replace(position=await snapshots.now(connection))
-                    self._waiting.clear()
-                    self._told.clear()
-                    self._walk = None
-                    return
-            ids, last, present = found
+                ids, last, present = await noticing.moved(connection, self._mark.position, after, self._only)
             self._moved(ids)
             at = upto or present
             self._walk = (at, last) if last is not None else None
@@ -153,10 +157,23 @@ class Noticing:
             self._mark = _Mark(self._mark.n + 1, time.monotonic(), datetime.now(UTC), at)
             self._trail.append(self._mark)
 
+    def _meet(self, at: AllPosition) -> None:
+        """The database has another history than the position is of. Where one has just begun from what was kept there,
+        that was kept in this history too; transactions that it has not come to tell that it was loaded from a dump."""
+        if self._mark.n:
+            raise LeaseLost("what is in mind may be of a history that is lost")
+        kept = self._mark.position
+        since = replace(kept, epoch=at.epoch, lsn=at.lsn) if kept.xmax <= at.xmax else at
+        self._mark = self._mark._replace(position=since)
+
     def _moved(self, ids: list[UUID]) -> None:
-        due = time.monotonic() + self._delay.total_seconds()
+        due = self._due(time.monotonic())
         for id_ in ids:
             self._waiting.setdefault(id_, _Waiting(due, self._mark))
+
+    def _due(self, made: float) -> float:
+        """When to look at a conversation with something that was made then: many together, and none all the time."""
+        return math.ceil((made + self._delay.total_seconds()) / _TICK_SECONDS) * _TICK_SECONDS
 
     # What is new there
 
@@ -180,25 +197,24 @@ class Noticing:
                 del self._waiting[id_]
                 continue
             self._looked[id_] = one, now
-            self._round.append(_Part(id_, one.kind, one.members, one.low, one.high, one.named))
+            self._round.append(_Part(id_, one.kind, one.members, one.seqs, one.named))
 
     async def _decide(self) -> Batch:
         """Who is told of the next messages: of some conversations together, or of some people in one of many."""
         parts = list[_Part]()
         some, everyone, alone = list[Told](), list[Told](), list[Told]()
         room = limits.NOTICES_AT_ONCE
-        upto = dict[UUID, int]()
+        taken = dict[UUID, Sequence[int]]()
         for part in self._round:
             if room <= 0:
                 break
             parts.append(part)
             alone += [Told(part.id, seq, user_id) for seq, user_id in part.named]
             each = 1 if part.kind is Kind.GROUP else max(1, part.members)
-            last = min(part.high, part.low + max(room // each, 1) - 1)
+            seqs = taken[part.id] = part.seqs[: max(room // each, 1)]
             of = some if part.kind is Kind.GROUP else everyone
-            of += [Told(part.id, seq, part.after if seq == part.low else "") for seq in range(part.low, last + 1)]
-            upto[part.id] = last
-            room -= each * (last - part.low + 1) + len(part.named)
+            of += [Told(part.id, seq, "" if n else part.after) for n, seq in enumerate(seqs)]
+            room -= each * len(seqs) + len(part.named)
         async with self._database.snapshot() as connection:
             found = await noticing.alone(connection, alone)
             for read, asked in ((noticing.some, some), (noticing.everyone, everyone)):
@@ -209,20 +225,20 @@ class Noticing:
 
         def done() -> None:
             for part in parts:
-                self._forward(part, upto[part.id], full)
+                self._forward(part, taken[part.id], full)
 
         return Batch(found, done)
 
-    def _forward(self, part: _Part, last: int, full: dict[tuple[UUID, int], list[str]]) -> None:
+    def _forward(self, part: _Part, seqs: Sequence[int], full: dict[tuple[UUID, int], list[str]]) -> None:
         """Some messages of a conversation have been told of; of one that has many readers some of those."""
         part.named = []
-        for seq in range(part.low, last + 1):
+        for n, seq in enumerate(seqs):
             users = full.get((part.id, seq), [])
             if len(users) >= limits.NOTICES_AT_ONCE:
-                part.low, part.after = seq, users[-1]
+                part.seqs, part.after = part.seqs[n:], users[-1]
                 return
-        part.low, part.after = last + 1, ""
-        if part.low > part.high:
+        part.seqs, part.after = part.seqs[len(seqs) :], ""
+        if not part.seqs:
             self._round.remove(part)
             self._over(part.id)
 
@@ -239,4 +255,4 @@ class Noticing:
             return
         made = at - found.age
         since = max((one for one in self._trail if one.at <= made), key=lambda one: one.n, default=before)
-        self._waiting[id_] = _Waiting(made + self._delay.total_seconds(), since if since.n > before.n else before)
+        self._waiting[id_] = _Waiting(self._due(made), since if since.n > before.n else before)

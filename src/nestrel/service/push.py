@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable
 
 from nestrel.core.cursors import AllPosition, CursorSeal
-from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.live.moves import Moves
 from nestrel.service.consumers import Lease, LeaseLost
 from nestrel.service.noticing import Noticing
@@ -14,6 +13,7 @@ from nestrel.service.pushing import Pushing
 from nestrel.store import snapshots
 from nestrel.store.database import Database
 from nestrel.store.keep import consumers
+from nestrel.store.write import subscriptions
 
 NAME = "push"
 _OWNER = "\x1fpush"
@@ -21,6 +21,9 @@ _OWNER = "\x1fpush"
 _PAUSE_SECONDS = 0.1
 _AGAIN_SECONDS = 1.0
 _KEEP_SECONDS = 5.0
+_TOLD_SECONDS = 60.0
+"""For so long it is not asked again whether there is a device."""
+_IDLE_SECONDS = 1.0
 
 
 class PushHandler:
@@ -32,24 +35,17 @@ class PushHandler:
         self._seal = seal
         self._pushing = pushing
         self._noticing: Noticing | None = None
-        self._cursor: str | None = None
-        self._kept = self._again = float("-inf")
+        self._kept = self._again = self._told = float("-inf")
 
     async def step(self, lease: Lease) -> float:
-        try:
-            return await self._step(lease)
-        except StoreUnavailable as error:
-            if error.reason is Trouble.RESTORED:
-                self._noticing = None  # what is in mind may be of the history that is lost
-            raise
-
-    async def _step(self, lease: Lease) -> float:
         now = time.monotonic()
         if now - self._again > _AGAIN_SECONDS:
             lease.check()
             if not await self._pushing.again():
                 self._again = now
         noticing = self._noticing or await self._begin(lease)
+        if now - self._told > _TOLD_SECONDS and await self._pass_over(lease, noticing):
+            return _IDLE_SECONDS
         batch = await noticing.next()
         if batch is not None:
             lease.check()
@@ -59,10 +55,21 @@ class PushHandler:
             await self.end(lease)
         return _PAUSE_SECONDS if batch is None else 0.0
 
+    async def _pass_over(self, lease: Lease, noticing: Noticing) -> bool:
+        """Whether there is no device at all; then nobody is to be told of what came before that was found."""
+        async with self._database.read() as connection:
+            at = await snapshots.now(connection)
+            if await subscriptions.any_there(connection):
+                self._told = time.monotonic()
+                return False
+        noticing.pass_over(at)
+        if time.monotonic() - self._kept > _KEEP_SECONDS:
+            await self.end(lease)
+        return True
+
     async def _begin(self, lease: Lease) -> Noticing:
         """From where it was kept; the very first time from now on."""
-        cursor = self._cursor or lease.cursor
-        at = self._seal().open_all(_OWNER, cursor) if cursor is not None else None
+        at = self._seal().open_all(_OWNER, lease.cursor) if lease.cursor is not None else None
         if not isinstance(at, AllPosition):
             async with self._database.read() as connection:
                 at = await snapshots.now(connection)
@@ -74,6 +81,6 @@ class PushHandler:
         if self._noticing is None:
             return
         self._kept = time.monotonic()
-        self._cursor = self._seal().all(_OWNER, self._noticing.position)
-        if not await consumers.keep(self._database, lease.name, lease.number, self._cursor):
+        cursor = self._seal().all(_OWNER, self._noticing.position)
+        if not await consumers.keep(self._database, lease.name, lease.number, cursor):
             raise LeaseLost(lease.name)

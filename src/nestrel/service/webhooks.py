@@ -13,7 +13,6 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.cursors import AllPosition, CursorSeal
-from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.core.webhooks import Replay, State, Webhook
 from nestrel.live.moves import Moves
 from nestrel.service.consumers import Lease, LeaseLost
@@ -59,14 +58,6 @@ class WebhookHandler:
 
     async def step(self, lease: Lease) -> float:
         """Send what there is to send; the pause until there may be more."""
-        try:
-            return await self._step(lease)
-        except StoreUnavailable as error:
-            if error.reason is Trouble.RESTORED and self._notices is not None:
-                self._notices.forget()
-            raise
-
-    async def _step(self, lease: Lease) -> float:
         hook = await self._look(lease)
         if hook.state is not State.ACTIVE:
             raise LeaseLost(lease.name)

@@ -11,7 +11,7 @@ from nestrel.core import notices
 from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.notices import Notice
 from nestrel.core.roles import Kind
-from nestrel.store import epochs, rules
+from nestrel.store import rules
 from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.read import journal, moving, receipts
 from nestrel.store.read.journal import UNSEEN
@@ -27,7 +27,11 @@ _LOOK = f"""
 SELECT i.n, c.kind, c.member_count, bounds.low,
        least(c.head, young.low - 1) AS high,
        (SELECT extract(epoch FROM clock_timestamp() - created_at)::float8 FROM nestrel.messages
-        WHERE conversation_id = c.id AND seq = greatest(bounds.low, young.low) LIMIT 1) AS age
+        WHERE conversation_id = c.id AND seq = greatest(bounds.low, young.low) LIMIT 1) AS age,
+       CASE WHEN c.kind = 'group' AND NOT EXISTS (
+           SELECT FROM nestrel.notice_preferences WHERE conversation_id = c.id AND notify = 'all')
+       THEN (SELECT coalesce(array_agg(DISTINCT seq), '{{}}') FROM nestrel.mentions
+           WHERE conversation_id = c.id AND seq BETWEEN bounds.low AND young.low - 1) END AS few
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::timestamptz[], $4::text::bigint[])
      WITH ORDINALITY AS i (id, snapshot, began, base, n)
 CROSS JOIN LATERAL (SELECT id, kind, member_count, head, {rules.floor("x")} AS floor FROM nestrel.conversations x
@@ -106,14 +110,21 @@ class Look(NamedTuple):
 
 class Found(NamedTuple):
     """What is new in a conversation: the messages `low` to `high`, as far as they are old enough; and the seconds
-    since the first that is not was made. `named` are those whom edits have named since."""
+    since the first that is not was made. `few`: of those alone anybody can want to be told, as in a group where nobody
+    wants everything; `named` are those whom edits have named since."""
 
     kind: Kind
     members: int
     low: int
     high: int
     age: float | None
+    few: list[int] | None
     named: list[tuple[int, str]]
+
+    @property
+    def seqs(self) -> Sequence[int]:
+        """The messages of which somebody may be to be told."""
+        return sorted(self.few) if self.few is not None else range(self.low, self.high + 1)
 
 
 class Told(NamedTuple):
@@ -126,12 +137,10 @@ class Told(NamedTuple):
 
 async def moved(
     connection: Connection, since: AllPosition, after: UUID, only: UUID | None
-) -> tuple[list[UUID], UUID | None, AllPosition] | None:
-    """Conversations behind `after` that have moved since a snapshot; the last that was looked at, if there may be
-    more; and the present snapshot. None where that snapshot is not of this history."""
+) -> tuple[list[UUID], UUID | None, AllPosition]:
+    """Conversations behind `after` that have moved since a snapshot of this history; the last that was looked at, if
+    there may be more; and the present snapshot."""
     tail = await journal.tail(connection, since, joined=False)
-    if since.epoch != tail.now.epoch and not epochs.goes_on(connection, since, tail.now):
-        return None
     ids, last = await moving.which(connection, ResyncPosition(since, tail.now, after), only, tail)
     return ids, last, tail.now
 
@@ -151,7 +160,8 @@ async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) 
         delay,
     )  # fmt: skip
     found = {
-        looks[n - 1].id: Found(Kind(kind), members, low, high, age, []) for n, kind, members, low, high, age in rows
+        looks[n - 1].id: Found(Kind(kind), members, low, high, age, few, [])
+        for n, kind, members, low, high, age, few in rows
     }
     asked = [one for one in looks if one.id in found]
     lows = array([found[one.id].low for one in asked])

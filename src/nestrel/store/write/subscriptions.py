@@ -43,6 +43,7 @@ _OF_PEOPLE = f"""
 SELECT {_COLUMNS} FROM nestrel.push_subscriptions
 WHERE user_id = ANY($1::text::text[]) AND (expires_at IS NULL OR expires_at > clock_timestamp()) ORDER BY id
 """
+_ANY = "SELECT 1 FROM nestrel.push_subscriptions LIMIT 1"
 _KEEP = """
 INSERT INTO nestrel.push_again (subscription_id, conversation_id, seq, attempt, next_at)
 SELECT i.id, i.place, i.seq, i.attempt, clock_timestamp() + make_interval(secs => i.wait)
@@ -149,6 +150,11 @@ async def drop(database: Database, ids: Sequence[UUID]) -> None:
 async def of(connection: Connection, user_ids: Sequence[str]) -> list[Subscription]:
     """The devices of some people."""
     return [Subscription(*row) for row in await fetch(connection, _OF_PEOPLE, texts(user_ids))] if user_ids else []
+
+
+async def any_there(connection: Connection) -> bool:
+    """Whether anybody has a device."""
+    return bool(await fetch(connection, _ANY))
 
 
 async def keep(database: Database, parcels: Sequence[tuple[Parcel, float]]) -> None:
