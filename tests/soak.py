@@ -2,8 +2,8 @@
 
 Two service processes, a PostgreSQL of its own that is killed and comes back, and now and then as the backup that was
 taken a while ago; lines that are cut in the middle of anything; devices that are killed, each with a replica and an
-outbox; a conversation with a rule; an import that goes on all the time; and a webhook of everything. In the end all
-must hold the same, once.
+outbox; a conversation with a rule; an import that goes on all the time; a webhook of everything, and one of notices
+for somebody who is never there. In the end all must hold the same, once.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ from nestrel.core.times import format_time
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.receiver import receiver
-from tests.soaked import check, check_import, check_webhook
+from tests.soaked import WATCH, check, check_import, check_notices, check_webhook, watched
 from tests.support import Person, Served, token, until
 
 _USERS = ("mara", "odd", "ines")
@@ -220,7 +220,7 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: in
     `AssertionError` when a promise broke."""
     dice = random.Random(seed)
     counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0,
-              "restores": 0, "lines imported": 0, "webhook requests": 0}  # fmt: skip
+              "restores": 0, "lines imported": 0, "webhook requests": 0, "notices": 0}  # fmt: skip
     with tempfile.TemporaryDirectory(prefix="nestrel-soak-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)
         postgres = LocalPostgres(Path(folder))
@@ -251,7 +251,7 @@ async def _run(
     say: Callable[[str], None],
 ) -> None:
     office, stack = Person(services[0].url, "office"), contextlib.AsyncExitStack()
-    places = [(await office.make(members=list(_USERS)))["id"] for _ in range(_PLACES)]
+    places = [(await office.make(members=[*_USERS, WATCH]))["id"] for _ in range(_PLACES)]
     devices = [Device(url, user, folder / f"{user}.db", places, dice) for user in _USERS]
     for device in devices:
         await device.start()
@@ -261,6 +261,9 @@ async def _run(
         imported = Import(url, (await office.make())["id"])
         hears = await stack.enter_async_context(receiver())
         await backend.make_webhook(hears.url)
+        told = await stack.enter_async_context(receiver())
+        await backend.make_webhook(told.url, type="notices")
+    await watched(url, places[1:])
     imported.start()
     backup = Backup(postgres, folder / "backup")
     end = time.monotonic() + seconds
@@ -285,6 +288,7 @@ async def _run(
     await check(services[0], devices, places, backup, counts)
     await check_import(services[0], imported, counts)
     await check_webhook(services[0], hears, places, counts)
+    await check_notices(services[0], told, places[1:], counts)
     await stack.aclose()
     for device in devices:
         await device.stop()

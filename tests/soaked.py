@@ -14,6 +14,7 @@ from tests.support import Served, token
 if TYPE_CHECKING:
     from tests.soak import Backup, Device, Import
 
+WATCH = "watch"
 _NEWEST = 50
 """Messages that a copy which begins anew holds at least."""
 
@@ -64,6 +65,31 @@ async def check_webhook(served: Served, hears: Receiver, places: list[str], coun
             await hears.has(there)
     assert hears.back == [], "messages were passed over"
     counts["webhook requests"] = len(hears.taken)
+
+
+async def watched(url: str, places: list[str]) -> None:
+    """Somebody wants to be told of everything, and is never there."""
+    async with AsyncClient(url, lambda: token(WATCH)) as client:
+        for place in places:
+            await client.notify(place, "all")
+
+
+async def check_notices(served: Served, told: Receiver, places: list[str], counts: dict[str, int]) -> None:
+    """Of every message somebody was told who wanted it."""
+
+    def notices(it: Receiver) -> set[tuple[str, int]]:
+        return {
+            (item["conversation_id"], item["seq"])
+            for got in it.taken
+            for item in got.json["data"]["items"]
+            if item["user_id"] == WATCH
+        }
+
+    async with AsyncClient(served.url, lambda: token("office")) as client:
+        for place in places:
+            wanted = {(place, one.seq) async for one in client.history(place) if one.removed_at is None}
+            await told.has(lambda it, wanted=wanted: wanted <= notices(it))  # type: ignore[misc]  # bound at once
+    counts["notices"] = len(notices(told))
 
 
 async def _settle(device: Device, place: str, truth: list[Any], people: dict[str, Any]) -> None:
