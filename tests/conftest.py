@@ -18,6 +18,7 @@ from sqlalchemy.engine import make_url
 from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
 from nestrel.store.database import Database
+from tests.pushed import PushService, push_service
 from tests.support import Person, Served, unique
 
 # A machine that is busy with other things makes no example wrong.
@@ -69,6 +70,13 @@ async def database(url: str) -> AsyncIterator[Database]:
     opened = Database(url)
     yield opened
     await opened.close()
+
+
+@pytest.fixture
+async def pushes() -> AsyncIterator[PushService]:
+    """The stand-in push service."""
+    async with push_service() as made:
+        yield made
 
 
 @pytest.fixture

@@ -12,14 +12,8 @@ import jwt
 import pytest
 
 from nestrel.demo.pushes import Said, check_sender
-from tests.pushed import PushService, asked, push_service, told
+from tests.pushed import PushService, asked, told
 from tests.support import PATIENCE, SECRET, Person, Served, call, once, unique
-
-
-@pytest.fixture
-async def pushes() -> AsyncIterator[PushService]:
-    async with push_service() as made:
-        yield made
 
 
 @pytest.fixture

@@ -84,3 +84,17 @@ def test_hosts_that_are_allowed_are_names_and_networks() -> None:
     for wrong in ("10.0.0.0/99", "a b", "", "http://x", "1.2.3"):
         with pytest.raises(ValueError, match="neither"):
             Allowed.parse([wrong])
+
+
+async def test_this_machine_is_asked_only_where_whoever_says_so_is_trusted_or_it_is_named() -> None:
+    for url in ("http://127.0.0.1/in", "https://127.0.0.1/in", "http://localhost/in", "https://[::1]:9000/in"):
+        parse(url, Allowed())
+        with pytest.raises(ValueError, match=r"https|public internet"):
+            parse(url, Allowed(here=False))
+    async with receiver() as to:
+        no = Allowed(here=False)
+        assert "public internet" in str(await Outbound(no, resolving("127.0.0.1")).post("https://localhost/", {}, b""))
+        for host in ("localhost", "127.0.0.1"):
+            named = Allowed.parse(["127.0.0.1/32"], here=False)
+            assert await ask(to, host, named, "127.0.0.1") is None
+        assert len(to.got) == 2

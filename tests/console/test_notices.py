@@ -10,7 +10,7 @@ import pytest
 from playwright.async_api import Browser, Page, expect
 
 from tests.console.pages import check_accessible, first_becomes, paste
-from tests.pushed import PushService, push_service, told
+from tests.pushed import PushService, told
 from tests.support import Person, Served, call, once, unique
 
 # Chromium's own push service is not on this machine: what its subscription would be is the stand-in's device.
@@ -19,12 +19,6 @@ _SUBSCRIBES = """(subscription) => {
   PushManager.prototype.subscribe = async function (options) { window.asked = options; return made; };
   PushManager.prototype.getSubscription = async () => (window.asked || localStorage.length ? made : null);
 }"""
-
-
-@pytest.fixture
-async def pushes() -> AsyncIterator[PushService]:
-    async with push_service() as made:
-        yield made
 
 
 @pytest.fixture

@@ -35,6 +35,11 @@ class Allowed:
     networks: tuple[Network, ...] = ()
     here: bool = True
 
+    @property
+    def local(self) -> bool:
+        """Whether `localhost` is."""
+        return self.here or any(one.is_loopback for one in self.networks)
+
     @classmethod
     def parse(cls, parts: Sequence[str], *, here: bool = True) -> Allowed:
         """From host names and CIDRs. Raises `ValueError` with what is wrong."""
@@ -78,7 +83,7 @@ def parse(url: str, allowed: Allowed) -> Target:
         raise ValueError("must not name port 0")
     literal = _literal(host)
     tls = parts.scheme == "https"
-    here = allowed.here and (host == _LOCAL or (literal is not None and literal.is_loopback))
+    here = (host == _LOCAL and allowed.local) or (allowed.here and literal is not None and literal.is_loopback)
     named = host in allowed.names or (literal is not None and any(literal in one for one in allowed.networks))
     if literal is None and not _NAME.fullmatch(host):
         raise ValueError(f"{host} is not the name of a host")
@@ -99,7 +104,7 @@ def check(address: Address, host: str, allowed: Allowed) -> None:
     bare = _bare(address)
     if host in allowed.names or any(bare in one for one in allowed.networks if one.version == bare.version):
         return
-    if allowed.here and bare.is_loopback and (host == _LOCAL or _literal(host) is not None):
+    if bare.is_loopback and (allowed.local if host == _LOCAL else allowed.here and _literal(host) is not None):
         return
     if not bare.is_global or bare.is_multicast or bare.is_reserved:
         raise ValueError(f"{host} is at {address}, which is not on the public internet; the operator may allow it")
