@@ -25,11 +25,11 @@ def run(seed: int, steps: int = 24) -> None:
     except BaseException as error:
         raise AssertionError(f"seed {seed}: {error or type(error).__name__}") from error
     finally:
-        loop.run_until_complete(_stop())
+        loop.run_until_complete(stop())
         loop.close()
 
 
-async def _stop() -> None:
+async def stop() -> None:
     """Nothing of a schedule is left for the next one."""
     tasks = asyncio.all_tasks() - {asyncio.current_task()}
     for task in tasks:

@@ -25,6 +25,7 @@ from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
+from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
 from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
@@ -82,6 +83,7 @@ class Node:
         self.writer = self
         self.seats = Seats(0)
         self.outgoing = Outgoing(32 * 1024 * 1024)
+        self.lookings = Lookings(None)  # type: ignore[arg-type]  # nobody says here what they look at
         self.lines: set[SimLine] = set()
         self.tasks: set[asyncio.Task[Any]] = set()
         self.moves = Moves(self.source)

@@ -94,6 +94,7 @@ class Consumers:
                 task.cancel()
 
     async def _turn(self) -> None:
+        self._drop_ended()  # what nobody works on is not held on to
         begun = time.monotonic()
         if self._held:
             still = await consumers.renew(self._database, self._node, list(self._held))
