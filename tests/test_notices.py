@@ -3,15 +3,18 @@ webhook of notices, which gets what would be pushed."""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 
+from nestrel.client import AsyncClient, FollowState, LiveConversation
+from nestrel.client.follow import Follow
 from nestrel.core.times import format_time
 from tests.receiver import Receiver, receiver, status
-from tests.support import Person, Served, call, unique
+from tests.support import Person, Served, Wire, call, once, unique
 
 
 @pytest.fixture
@@ -180,6 +183,56 @@ async def test_nobody_is_told_of_what_they_are_looking_at(served: Served) -> Non
         await told(to, lambda it: 4 in seqs(it, here, odd.user))
         refused = [await odd_one(odd, frame) for frame in ({}, {"conversation_id": "here"}, {"conversation_id": 4})]
         assert [one["problem"]["status"] for one in refused] == [422, 422, 422]
+
+
+async def test_the_library_says_what_is_looked_at_and_who_is_writing(served: Served) -> None:
+    mara, odd = people(served, "mara", "odd")
+    here, there = [(await mara.make(kind="bulletin", members=[odd.user]))["id"] for _ in range(2)]
+    async with receiver() as to, AsyncClient(served.url, odd.token) as client, mara.socket() as wire:
+        await hook(office_of(served), to)
+        async with client.follow_all() as follow:
+            await follow.looking(here)  # there is no line yet, and it is not said
+            await connected(follow)
+            await follow.looking(here)
+            for place in (here, there):
+                await mara.post(place, "two")
+            found = await told(to, lambda it: 1 in seqs(it, there, odd.user))
+            assert seqs(found, here, odd.user) == []
+        group = (await mara.make(members=[odd.user]))["id"]
+        await wire.command(type="follow", conversation_id=group)
+        async with client.follow(group) as follow:
+            await connected(follow)
+            await follow.writing(group)
+            said = {"type": "signal", "conversation_id": group, "user_id": odd.user, "name": "writing"}
+            assert await signal_of(wire) == said
+        async with client.live(group) as live:
+            await on_the_line(live)
+            await live.looking()
+            await live.writing()  # it may be too soon for another
+            await mara.post(here, "three")
+            await mara.post(group, "looked at", mentions=[odd.user])
+            found = await told(to, lambda it: 2 in seqs(it, here, odd.user))
+            assert seqs(found, group, odd.user) == []
+
+
+async def connected(follow: Follow) -> None:
+    """Have it wait for an event, and be on the line."""
+    waiting = asyncio.create_task(anext(follow))
+    waiting.add_done_callback(lambda task: task.cancelled() or task.exception())
+    await on_the_line(follow)
+
+
+async def on_the_line(one: Follow | LiveConversation) -> None:
+    async def state() -> FollowState:
+        return one.state.state
+
+    await once(state, lambda it: it is FollowState.LIVE)
+
+
+async def signal_of(wire: Wire) -> dict[str, Any]:
+    while (frame := await wire.get())["type"] != "signal":
+        pass
+    return frame
 
 
 async def odd_one(who: Person, frame: dict[str, Any]) -> dict[str, Any]:

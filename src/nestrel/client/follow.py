@@ -114,6 +114,20 @@ class Follow:
                 return event
         raise StopAsyncIteration
 
+    async def looking(self, conversation_id: str | None) -> None:
+        """Say what the member has on the screen, None for nothing: nobody notifies them of that. It counts for 60 s and
+        ends with the connection; while there is none it is not said, and a notice comes."""
+        await self._say({"type": "looking", "conversation_id": conversation_id})
+
+    async def writing(self, conversation_id: str) -> None:
+        """Tell those who follow a conversation that the member is writing there; at most one a second is told."""
+        await self._say({"type": "signal", "conversation_id": conversation_id, "name": "writing"})
+
+    async def _say(self, frame: Frame) -> None:
+        if self._line is not None:
+            with suppress(Unreachable):  # whoever waits for the next event hears of it
+                await self._line.send(frame)
+
     async def close(self) -> None:
         """End the follow and its connection, from whichever task; who waits for the next event hears that it ended."""
         self.state = ConnectionState(FollowState.ENDED, "closed by the caller")

@@ -140,6 +140,17 @@ class LiveConversation:
     async def read(self, read_seq: int) -> Receipt:
         return await self._client.read(self.id, read_seq)
 
+    async def looking(self, *, here: bool = True) -> None:
+        """Say that the member has it on the screen, or no more: nobody notifies them of what is posted. It counts for
+        60 s, and is lost where the line is away."""
+        if self._follow is not None:
+            await self._follow.looking(self.id if here else None)
+
+    async def writing(self) -> None:
+        """Tell those who follow it that the member is writing."""
+        if self._follow is not None:
+            await self._follow.writing(self.id)
+
     def _held(self, message: Message) -> Message:
         self.replica.put(message)
         return message

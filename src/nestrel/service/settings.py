@@ -273,6 +273,11 @@ class Settings(BaseSettings):
         return value
 
     @property
+    def url(self) -> str:
+        """Where people find the console, as far as one knows."""
+        return self.public_url or f"http://{self.host}:{self.port}"
+
+    @property
     def quotas(self) -> Quotas:
         """What members may have, and do to others."""
         return Quotas(

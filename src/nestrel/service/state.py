@@ -16,7 +16,6 @@ from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
-from nestrel.core.targets import Allowed
 from nestrel.files.opening import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
@@ -27,34 +26,28 @@ from nestrel.live.moves import Moves
 from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
-from nestrel.service import cookies, metrics, push
+from nestrel.service import cookies, metrics
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
 from nestrel.service.collector import collect
-from nestrel.service.consumers import Consumers, Handler
+from nestrel.service.consumers import Consumers
 from nestrel.service.erasures import Erasures
 from nestrel.service.exports import Exports
+from nestrel.service.handlers import Handlers
 from nestrel.service.hosts import Hosts, Proxies
-from nestrel.service.indexer import Indexing
 from nestrel.service.leftovers import work_off
-from nestrel.service.notice_webhooks import NoticeRequests
-from nestrel.service.outbound import Outbound
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.pages import Pages
-from nestrel.service.push import PushHandler
 from nestrel.service.push_keys import PushKey
-from nestrel.service.pushing import Pushing
 from nestrel.service.rates import RateLimits
 from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
-from nestrel.service.sending import Sender
 from nestrel.service.settings import Settings
 from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.service.waiting_posts import WaitingPosts
-from nestrel.service.webhooks import WebhookHandler
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
@@ -62,7 +55,6 @@ from nestrel.store.database import Database, writable
 from nestrel.store.events import Said, Signal
 from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
-from nestrel.store.write.webhooks import id_of
 from nestrel.store.write.writer import Writer
 
 log = structlog.get_logger()
@@ -115,11 +107,10 @@ class Service:
             self.hub.followed,
             settings.edit_window,
         )
-        self.outbound = Outbound(Allowed.parse(settings.webhook_hosts))
-        self.push_outbound = Outbound(Allowed.parse(settings.push_hosts, here=False))
-        self.url = settings.public_url or f"http://{settings.host}:{settings.port}"
-        """Where people find the console."""
-        self.consumers = Consumers(self.database, self.node, self._handler, search=settings.search)
+        self.handlers = Handlers(
+            self.database, self.moves, self.lookings, settings, self.sealing, lambda: self.push_key
+        )  # fmt: skip
+        self.consumers = Consumers(self.database, self.node, self.handlers.make, search=settings.search)
         self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
         self.pages = Pages(self.budget.pages)
@@ -167,25 +158,6 @@ class Service:
             asyncio.create_task(self.consumers.run(), name="consumers"),
         ]
 
-    def _handler(self, name: str) -> Handler:
-        """Who does what a consumer of the journal is there for."""
-        if name == "search":
-            return Indexing(self.database, self.sealing)
-        if name == push.NAME:
-            pushing = Pushing(
-                self.database, self.push_outbound, self.lookings, lambda: self.push_key, self.settings.push_content,
-                self.url,
-            )  # fmt: skip
-            return PushHandler(self.database, self.moves, self.sealing, pushing)
-
-        def notices(id_: UUID, sender: Sender) -> NoticeRequests:
-            content = self.settings.push_content
-            return NoticeRequests(id_, self.database, self.moves, sender, self.lookings, content, self.url)
-
-        return WebhookHandler(
-            id_of(name), self.database, self.moves, self.sealing, self.outbound, notices=notices
-        )  # fmt: skip
-
     async def stop(self) -> None:
         """Every part of it has an end, also where the database does not answer any more."""
         with contextlib.suppress(TimeoutError):
@@ -199,8 +171,7 @@ class Service:
                 task.cancel()
             _, pending = await asyncio.wait(pending, timeout=1)
         await self.consumers.stop()
-        await self.outbound.close()
-        await self.push_outbound.close()
+        await self.handlers.stop()
         await self.reporting.stop()
         await self.rates.stop()
         await self.attachments.stop()
@@ -238,7 +209,8 @@ class Service:
         return self._seal
 
     async def _load_keys(self) -> None:
-        contact = self.url if self.url.startswith("https:") else None
+        url = self.settings.url
+        contact = url if url.startswith("https:") else None
         self._push_key = PushKey(await self.database.secret("push"), contact)
         self._seal = CursorSeal(await self.database.secret("cursor"))
 

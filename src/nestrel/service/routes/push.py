@@ -69,7 +69,7 @@ async def put(wanted: PutSubscription, request: Request, service: ServiceDep, ca
     identity: Identity = request.scope["nestrel.identity"]
     now = datetime.now(UTC)
     expires_at = None if wanted.expiration is None else datetime.fromtimestamp(wanted.expiration / 1000, UTC)
-    endpoint, keys = _endpoint(wanted, service.push_outbound.allowed), _keys(wanted)
+    endpoint, keys = _endpoint(wanted, service.handlers.to_devices.allowed), _keys(wanted)
     id_ = uuid7(int(time.time() * 1000), token_bytes(10))
     device = Subscription(id_, caller.user_id, endpoint, *keys, expires_at, now)
     kept, new = await subscriptions.put(service.database, device, identity.session)

@@ -37,7 +37,7 @@ _LAST = 2**62
 
 def _check_url(service: Service, url: str) -> None:
     try:
-        targets.parse(url, service.outbound.allowed)
+        targets.parse(url, service.handlers.to_webhooks.allowed)
     except ValueError as error:
         raise invalid("/url", str(error)) from None
 
