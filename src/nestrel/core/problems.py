@@ -184,8 +184,8 @@ class InternalError(Problem):
 
 class Trouble(StrEnum):
     """Why the store does not serve: a database that is away is something else than one that is busy, slow, locked by
-    somebody, full, read only or without its schema; it was `restored` to another state; or this process is
-    `stopping`."""
+    somebody, full, read only or without its schema; it was `restored` to another state; of what was `unconfirmed` it is
+    not known whether a standby has it; or this process is `stopping`."""
 
     AWAY = "away"
     BUSY = "busy"
@@ -195,6 +195,7 @@ class Trouble(StrEnum):
     READ_ONLY = "read-only"
     NO_SCHEMA = "no-schema"
     RESTORED = "restored"
+    UNCONFIRMED = "unconfirmed"
     STOPPING = "stopping"
 
 

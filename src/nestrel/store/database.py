@@ -125,7 +125,8 @@ class Database:
         """A transaction, committed at the end of the block; events told with `announce` go out with it.
 
         Raises:
-            StoreUnavailable: the database is away; unless a commit was under way, nothing was changed.
+            StoreUnavailable: the database is away; unless a commit was under way, nothing was changed. Also where a
+                commit was to wait for a standby, and has ended without.
         """
         async with self.write_at_once() as connection, connection.transaction():
             yield connection
@@ -136,8 +137,11 @@ class Database:
         told: list[Moved] = []
         try:
             async with self.read() as connection:
-                connection.told = told
+                connection.told, connection.unconfirmed = told, False
                 yield connection
+                if connection.unconfirmed:
+                    reason = Trouble.UNCONFIRMED
+                    raise StoreUnavailable(troubles.WORDS[reason], retry_after=troubles.RETRY[reason], reason=reason)
         except StoreUnavailable as problem:
             if problem.reason is not Trouble.BUSY:
                 self._failed = problem, time.monotonic()

@@ -27,12 +27,16 @@ def in_schema(sql: str, schema: str) -> str:
     return sql.replace(f"{SCHEMA}.", f"{schema}.")
 
 
+_WAITING_FOR_STANDBY = "SyncRepWaitForLSN"
+
+
 class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
     transaction has announced so far, `history` what its process knows of the database's epochs; `at_rest` is false from
-    before a transaction begins until its end is known."""
+    before a transaction begins until its end is known. `unconfirmed`: a commit was to wait for a standby, and was made
+    to go on without."""
 
-    __slots__ = ("at_rest", "driver", "history", "schema", "sql", "told")
+    __slots__ = ("at_rest", "driver", "history", "schema", "sql", "told", "unconfirmed")
 
     def __init__(self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA) -> None:
         self.sql = sql
@@ -41,6 +45,13 @@ class Connection:
         self.schema = schema
         self.told: list[Moved] = []
         self.at_rest = True
+        self.unconfirmed = False
+        self.driver.add_log_listener(self._heard)
+
+    def _heard(self, _driver: object, message: object) -> None:
+        """What the server says beside its answers. It says so of a commit in the reader's language, but always from
+        the same place; and before its answer, so that this is known when that is."""
+        self.unconfirmed |= getattr(message, "server_source_function", None) == _WAITING_FOR_STANDBY
 
     @asynccontextmanager
     async def transaction(

@@ -47,11 +47,14 @@ WORDS = {
     Trouble.LOCKED: "something else holds what this needs in the database; try again, with the same idempotency key",
     Trouble.FULL: "the database cannot write: its disk or its memory is full",
     Trouble.READ_ONLY: "the database takes no writes at the moment: it is a standby, or set to be read only",
+    Trouble.UNCONFIRMED: (
+        "no standby has confirmed what was written, so that it may be lost; try again, with the same idempotency key"
+    ),
     Trouble.NO_SCHEMA: "the schema is not there yet; run nestrel db upgrade",
 }
 RETRY = {
     Trouble.AWAY: 1, Trouble.BUSY: 1, Trouble.SLOW: 2, Trouble.LOCKED: 1, Trouble.FULL: 10, Trouble.READ_ONLY: 5,
-    Trouble.NO_SCHEMA: 5,
+    Trouble.NO_SCHEMA: 5, Trouble.UNCONFIRMED: 1,
 }  # fmt: skip
 """Seconds after which to come back."""
 
