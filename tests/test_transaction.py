@@ -27,14 +27,14 @@ from nestrel.core.problems import Problem
 from nestrel.core.text import name_key
 from nestrel.service import waiting_posts
 from nestrel.service.waiting_posts import WaitingPosts
-from nestrel.store import roles
-from nestrel.store.database import Database, asyncpg_url
+from nestrel.store import addresses, roles
+from nestrel.store.database import Database
 from nestrel.store.write.waiting_posts import Waiting
 from tests.support import Person, Served, make_place, once, own_cluster, unique
 
 
 def plain(url: str, drivername: str = "postgresql", **parts: Any) -> str:
-    return make_url(asyncpg_url(url)).set(drivername=drivername, **parts).render_as_string(hide_password=False)
+    return make_url(addresses.sqlalchemy(url)).set(drivername=drivername, **parts).render_as_string(hide_password=False)
 
 
 @pytest.fixture
@@ -74,7 +74,7 @@ async def test_a_message_is_there_if_the_transaction_commits_and_not_if_it_does_
     place = (await mara.make(name=unique("berths")))["id"]
     await connection.execute("CREATE TABLE bookings (berth text PRIMARY KEY)")
     synchronous = create_engine(plain(url, "postgresql+psycopg"))
-    asynchronous = create_async_engine(asyncpg_url(url))
+    asynchronous = create_async_engine(addresses.sqlalchemy(url))
 
     def book(number: int, *, fail: bool) -> None:
         with Session(synchronous) as session:
@@ -251,7 +251,9 @@ async def test_who_may_only_post_can_do_nothing_else(make_database: Callable[[],
     connection = await asyncpg.connect(plain(url))
     await connection.execute(f"ALTER ROLE \"{app}\" PASSWORD 'p'; ALTER ROLE \"{serving}\" PASSWORD 'p'")
     mine = await asyncpg.connect(plain(url, username=app, password="p"))
-    as_serving = make_url(asyncpg_url(url)).set(username=serving, password="p").render_as_string(hide_password=False)
+    as_serving = (
+        make_url(addresses.sqlalchemy(url)).set(username=serving, password="p").render_as_string(hide_password=False)
+    )
     try:
         with Served(as_serving) as served:
             mara = Person(served.wait_ready().url, "mara")

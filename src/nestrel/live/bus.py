@@ -12,11 +12,10 @@ from uuid import UUID
 
 import asyncpg
 import structlog
-from sqlalchemy.engine import make_url
 
 from nestrel.live import metrics
 from nestrel.live.waiting import happens
-from nestrel.store import events
+from nestrel.store import addresses, events
 from nestrel.store.events import Moved, Said
 
 log = structlog.get_logger()
@@ -126,7 +125,7 @@ class PostgresBus(Everything, Subscribed):
     def __init__(self, url: str, node: str, channel: str) -> None:
         super().__init__(node, channel)
         self._connection: asyncpg.Connection[Any] | None = None
-        self._dsn = make_url(url).set(drivername="postgresql").render_as_string(hide_password=False)
+        self._dsn = addresses.driver(url)
 
     def publish(self, moved: Sequence[Moved]) -> None:
         """Nothing to do: the transaction has told it."""

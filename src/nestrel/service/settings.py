@@ -40,14 +40,15 @@ def _parts(value: object) -> object:
 def _check_address(url: str) -> None:
     """Refuse what is no address of a database, without the libraries that will use it."""
     try:
-        parsed = urlsplit(url)
-        parsed.port  # noqa: B018 - reading it is the check
+        parts = urlsplit(url)
+        for host in parts.netloc.rpartition("@")[2].split(","):
+            urlsplit(f"//{host}").port  # noqa: B018 - reading it is the check
     except ValueError:
         raise ValueError("the database URL must look like postgresql://user@host:port/database") from None
-    if not parsed.scheme:
+    if not parts.scheme:
         raise ValueError("the database URL must look like postgresql://user@host:port/database")
-    if parsed.scheme not in ("postgresql", "postgres", "postgresql+asyncpg"):
-        raise ValueError(f"the database URL must begin with postgresql://, not {parsed.scheme}://")
+    if parts.scheme not in ("postgresql", "postgres", "postgresql+asyncpg"):
+        raise ValueError(f"the database URL must begin with postgresql://, not {parts.scheme}://")
 
 
 Names = Annotated[tuple[str, ...], NoDecode, BeforeValidator(_parts)]
@@ -59,7 +60,13 @@ class Settings(BaseSettings):
 
     model_config = SettingsConfigDict(env_prefix="NESTREL_", toml_file="nestrel.toml", extra="forbid")
 
-    database_url: Annotated[str | None, Field(description="postgresql://user@host:port/database")] = None
+    database_url: Annotated[
+        str | None,
+        Field(
+            description="postgresql://user@host:port/database; of several hosts with commas between, the primary is "
+            "looked for"
+        ),
+    ] = None
     schema_: Annotated[
         str,
         Field(

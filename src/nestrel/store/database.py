@@ -7,12 +7,11 @@ import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 
-from sqlalchemy.engine import make_url
 from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
 
 from nestrel.core.problems import StoreUnavailable, Trouble
-from nestrel.store import constraints, epochs, events, troubles
+from nestrel.store import addresses, constraints, epochs, events, troubles
 from nestrel.store.events import Moved
 from nestrel.store.histories import History, NewEpoch
 from nestrel.store.native import SCHEMA, Connection, execute, fetch
@@ -40,17 +39,6 @@ _SETTINGS = {
 }
 _COMMAND_SECONDS = 40.0
 """Behind the server's own limit: it is for a server that does not answer at all."""
-
-
-def asyncpg_url(url: str) -> str:
-    """The SQLAlchemy address of a `postgresql://` one. Raises `ValueError` with what is wrong."""
-    try:
-        parsed = make_url(url)
-    except Exception:
-        raise ValueError("the database URL must look like postgresql://user@host:port/database") from None
-    if parsed.drivername not in ("postgresql", "postgres", "postgresql+asyncpg"):
-        raise ValueError(f"the database URL must begin with postgresql://, not {parsed.drivername}://")
-    return parsed.set(drivername="postgresql+asyncpg").render_as_string(hide_password=False)
 
 
 async def writable(connection: Connection) -> bool:
@@ -102,7 +90,7 @@ class Database:
         self.on_epoch: Callable[[], None] = lambda: None
         """Called when this process has met another history of the database than before."""
         self._engine = create_async_engine(
-            asyncpg_url(url),
+            addresses.sqlalchemy(url),
             poolclass=NullPool,
             isolation_level="AUTOCOMMIT",
             connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
@@ -214,13 +202,14 @@ class Database:
 
     async def translate(self, error: Exception) -> None:
         """Raise `StoreUnavailable` if the error says that the store cannot serve, and why. When it is away, the other
-        connections are as dead as this one; when it is slow or locked, they are not."""
+        connections are as dead as this one, and when it is the primary no more, as useless; when it is slow or locked,
+        they are not."""
         if isinstance(error, NewEpoch) or troubles.constraint(error) == constraints.EPOCH:
             await self._renew(error)
         reason = troubles.reason_of(error)
         if reason is None:
             return
-        if reason is Trouble.AWAY:
+        if reason in (Trouble.AWAY, Trouble.READ_ONLY):
             self._discard_idle()
         raise StoreUnavailable(troubles.WORDS[reason], retry_after=troubles.RETRY[reason], reason=reason) from error
 

@@ -10,9 +10,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import asyncpg
-from sqlalchemy.engine import make_url
 
-from nestrel.store.database import asyncpg_url
+from nestrel.store import addresses
 from nestrel.store.native import SCHEMA
 
 OWNED = (
@@ -52,7 +51,7 @@ async def partition(url: str, parts: int, schema: str = SCHEMA) -> list[str]:
         InUse: a service runs on the database.
         asyncpg.PostgresError: the database cannot do it; nothing has changed.
     """
-    plain = make_url(asyncpg_url(url)).set(drivername="postgresql").render_as_string(hide_password=False)
+    plain = addresses.driver(url)
     connection = await asyncpg.connect(plain, timeout=5)
     try:
         async with connection.transaction():

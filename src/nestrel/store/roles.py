@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import asyncpg
-from sqlalchemy.engine import make_url
 
-from nestrel.store.database import Database, asyncpg_url
+from nestrel.store import addresses
+from nestrel.store.database import Database
 from nestrel.store.native import SCHEMA, fetch
 
 _EXISTS = "SELECT 1 FROM pg_roles WHERE rolname = $1"
@@ -64,7 +64,7 @@ async def make(url: str, owner: str, serving: str, schema: str = SCHEMA, posting
     Raises:
         asyncpg.PostgresError: whoever is connected may not do that; nothing has changed.
     """
-    plain = make_url(asyncpg_url(url)).set(drivername="postgresql").render_as_string(hide_password=False)
+    plain = addresses.driver(url)
     connection = await asyncpg.connect(plain, timeout=5)
     try:
         async with connection.transaction():

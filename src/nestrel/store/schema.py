@@ -11,7 +11,7 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, text
 from sqlalchemy.ext.asyncio import AsyncConnection, create_async_engine
 
-from nestrel.store.database import asyncpg_url
+from nestrel.store import addresses
 from nestrel.store.native import SCHEMA
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
@@ -49,7 +49,7 @@ async def current(connection: AsyncConnection, schema: str = SCHEMA) -> str | No
 
 async def upgrade(url: str, schema: str = SCHEMA) -> tuple[str | None, str]:
     """Bring the database to date; returns the revisions before and after. Safe to run from many places at once."""
-    engine = create_async_engine(asyncpg_url(url))
+    engine = create_async_engine(addresses.sqlalchemy(url))
     try:
         async with engine.begin() as connection:
             await connection.execute(text(_LOCK), {"schema": schema})
