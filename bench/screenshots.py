@@ -215,6 +215,8 @@ async def _files(page: Page, choose: Callable[[Page, str], Awaitable[None]]) -> 
         await page.locator("input[type=file]").set_input_files(file)  # type: ignore[arg-type]  # as its own type has it
     await page.get_by_role("button", name="Preview").click()
     await page.get_by_role("region", name="Ledger").hover()
+    shown = "[...document.querySelectorAll('article img')].filter((one) => one.naturalWidth).length >= 2"
+    await page.wait_for_function(shown)
     await page.wait_for_timeout(900)
     await page.screenshot(path=OUT / "console-files.png")
 
