@@ -13,8 +13,13 @@ from tests.console.pages import check_accessible, first_becomes, paste
 from tests.pushed import PushService, told
 from tests.support import Person, Served, call, once, unique
 
-# Chromium's own push service is not on this machine: what its subscription would be is the stand-in's device.
+# Chromium's own push service is not on this machine: what its subscription would be is the stand-in's device. Nor is
+# anybody there whom it could ask.
 _SUBSCRIBES = """(subscription) => {
+  window.asks = 0;
+  window.allowed = false;
+  Notification.requestPermission = async () => { window.asks += 1; return window.allowed ? "granted" : "denied"; };
+  Object.defineProperty(Notification, "permission", {get: () => (window.allowed ? "granted" : "default")});
   const made = {...subscription, toJSON: () => subscription, unsubscribe: async () => true};
   PushManager.prototype.subscribe = async function (options) { window.asked = options; return made; };
   PushManager.prototype.getSubscription = async () => (window.asked || localStorage.length ? made : null);
@@ -121,14 +126,14 @@ async def test_this_browser_tells_when_asked_and_not_of_what_is_looked_at(
     there = (await mara.make(title="Tides", kind="bulletin", members=[odd.user]))["id"]
     device = pushes.device()
     page = await paste(browser, served, odd.token)
-    await page.context.grant_permissions([], origin=served.url)
     await page.evaluate(_SUBSCRIBES, device.subscription(pushes.address))
     await page.get_by_role("navigation").get_by_role("link", name="Berth 4").click()
     await page.get_by_role("button", name="Notices").click()
+    assert await page.evaluate("window.asks") == 0, "nobody is asked before they press for it"
     await page.get_by_role("button", name="Tell me in this browser").click()
     await expect(page.get_by_role("alert")).to_contain_text("not allowed to notify")
-    assert await page.evaluate("window.asked === undefined"), "nothing is asked of the browser before"
-    await page.context.grant_permissions(["notifications"], origin=served.url)
+    assert await page.evaluate("[window.asks, window.asked === undefined]") == [1, True]
+    await page.evaluate("window.allowed = true")
     await page.get_by_role("button", name="Tell me in this browser").click()
     await expect(page.get_by_role("button", name="Not in this browser any more")).to_be_visible()
     key = (await call(odd, "GET", "/push-key", status=200)).json()["key"]
