@@ -134,7 +134,9 @@ async def test_what_holds_at_the_moment_of_sending_decides(served: Served) -> No
     await call(kaz, "PATCH", f"/conversations/{later}/members/me",
                {"notify_after": format_time(datetime.now(UTC) + timedelta(hours=1))}, 200)  # fmt: skip
     async with receiver() as to:
-        await hook(office, to)
+        id_ = await hook(office, to)
+        # However long all of this takes: nothing is sent meanwhile.
+        await call(office, "PATCH", f"/webhooks/{id_}", {"state": "paused"}, 200)
         for place in (read, gone, later, blocking, pair):
             await mara.post(place, "one")
             await mara.post(place, "two")
@@ -142,6 +144,7 @@ async def test_what_holds_at_the_moment_of_sending_decides(served: Served) -> No
         await call(mara, "DELETE", f"/conversations/{gone}/messages/1", status=200)
         await call(odd, "DELETE", f"/conversations/{gone}/members/me", status=204)
         await call(kaz, "PUT", f"/me/blocked/{mara.user}", status=201)
+        await call(office, "PATCH", f"/webhooks/{id_}", {"state": "active"}, 200)
         found = await told(to, lambda it: all(2 in seqs(it, place, odd.user) for place in (read, later, blocking)))
         assert seqs(found, read, kaz.user) == []
         assert seqs(found, gone, odd.user) == seqs(found, gone, kaz.user) == []
@@ -250,9 +253,11 @@ async def test_a_failing_receiver_gets_them_later_and_a_replay_again(served: Ser
         await mara.post(place, "one")
         await mara.post(place, "two")
         await told(to, lambda it: len(it) >= 2)
+        await call(office, "PATCH", f"/webhooks/{id_}", {"state": "paused"}, 200)
         await call(mara, "DELETE", f"/conversations/{place}/messages/1", status=200)
         before = len(to.got)
         to.answer = status(204)
+        await call(office, "PATCH", f"/webhooks/{id_}", {"state": "active"}, 200)
         await to.has(lambda it: len(it.got) > before)
         again = [(one["seq"], one["body"]) for got in to.got[before:] for one in got.json["data"]["items"]]
         assert again == [(2, "two")]

@@ -105,10 +105,11 @@ async def test_what_cannot_be_taken_now_is_told_later_and_holds_nobody_up(served
     assert second - first >= 2
     assert [one["status"] for one in broken.asked] == [503, 503, 201]
     # What was read or removed meanwhile is not told any more.
-    broken.says = Said(status=503, times=1)
+    broken.says = Said(status=503)
     await mara.post(place, "two")
-    await asked(broken, lambda it: len(it) == 4)
+    await asked(broken, lambda it: len(it) >= 4)
     await call(mara, "DELETE", f"/conversations/{place}/messages/2", status=200)
+    broken.says = Said()
     await mara.post(place, "three")
     await told(broken, lambda it: it[-1]["seq"] == 3)
     assert [one["notice"]["seq"] for one in broken.got] == [1, 3]

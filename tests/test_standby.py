@@ -21,8 +21,8 @@ _CUT = "SELECT pg_cancel_backend(pid) FROM pg_stat_activity WHERE wait_event = '
 class Cluster:
     """One server, which may be told to wait for a standby that is not there."""
 
-    def __init__(self, raw: asyncpg.Connection[Any]) -> None:
-        self.raw = raw
+    def __init__(self, raw: asyncpg.Connection[Any], probe: asyncpg.Connection[Any]) -> None:
+        self.raw, self.probe = raw, probe
 
     async def waits(self, *, on: bool) -> None:
         await self.raw.execute(f"ALTER SYSTEM SET synchronous_standby_names = '{'nobody' if on else ''}'")
@@ -33,6 +33,17 @@ class Cluster:
             return found
 
         await once(shown, lambda it: (it == "nobody") is on)
+        if on:
+            await once(self._probed, bool)
+
+    async def _probed(self) -> bool:
+        """Whether a commit waits by now: another process of the server has to hear of it too."""
+        work = asyncio.ensure_future(self.probe.execute("SELECT pg_logical_emit_message(true, 'probe', '')"))
+        waited = False
+        while not work.done():
+            waited |= bool(await self.raw.fetch(_CUT))
+            await asyncio.wait([work], timeout=0.02)
+        return waited
 
     async def cut(self, work: Awaitable[T]) -> T:
         """Cut each wait, until some work is over; what comes of it."""
@@ -47,14 +58,15 @@ class Cluster:
 async def cluster_and_served() -> AsyncIterator[tuple[Cluster, Served]]:
     async with own_cluster("standby") as postgres:
         url = postgres.url("standby")
-        raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+        raw, probe = [await asyncpg.connect(make_url(url).render_as_string(hide_password=False)) for _ in range(2)]
         try:
             # Whoever cuts and whoever asks is not to wait oneself.
             await raw.execute("SET synchronous_commit = local")
             with Served(url) as served:
-                yield Cluster(raw), served.wait_ready()
+                yield Cluster(raw, probe), served.wait_ready()
         finally:
             await raw.close()
+            await probe.close()
 
 
 async def test_a_commit_whose_wait_was_cut_is_refused_and_stands_once(
