@@ -37,6 +37,7 @@ _TYPES = (
     "unreact",
     "read",
     "signal",
+    "looking",
     "none",
 )
 _TOGETHER = 16

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from uuid import UUID
 
 import orjson
@@ -11,7 +12,7 @@ import orjson
 from nestrel.core import limits, notices
 from nestrel.core.cursors import AllPosition
 from nestrel.core.notices import Content
-from nestrel.core.webhooks import Replay, Webhook
+from nestrel.core.webhooks import Failing, Replay, Webhook
 from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
 from nestrel.service.consumers import Lease, LeaseLost
@@ -79,8 +80,11 @@ class NoticeRequests:
                 for one in some
                 if not self._looking.at(one.user_id, one.conversation_id)
             ]
-            if items and not (await send(lease, hook, Request("notices", items, self._new.position))).taken:
+            if not items:
+                continue
+            if not (await send(lease, hook, Request("notices", items, self._new.position))).taken:
                 return
+            hook = replace(hook, failing=Failing())  # whoever has taken something begins to fail anew
         batch.done()
 
     async def _replay(self, lease: Lease, hook: Webhook, replay: Replay, send: Send) -> None:

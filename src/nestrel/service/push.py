@@ -39,20 +39,20 @@ class PushHandler:
 
     async def step(self, lease: Lease) -> float:
         now = time.monotonic()
+        noticing = self._noticing or await self._begin(lease)
+        if now - self._told > _TOLD_SECONDS and await self._pass_over(lease, noticing):
+            return _IDLE_SECONDS
         if now - self._again > _AGAIN_SECONDS:
             lease.check()
             if not await self._pushing.again():
                 self._again = now
-        noticing = self._noticing or await self._begin(lease)
-        if now - self._told > _TOLD_SECONDS and await self._pass_over(lease, noticing):
-            return _IDLE_SECONDS
         batch = await noticing.next()
         if batch is not None:
             lease.check()
             await self._pushing.tell(batch.notices)
             batch.done()
         if now - self._kept > _KEEP_SECONDS:
-            await self.end(lease)
+            await self._keep(lease)
         return _PAUSE_SECONDS if batch is None else 0.0
 
     async def _pass_over(self, lease: Lease, noticing: Noticing) -> bool:
@@ -64,7 +64,7 @@ class PushHandler:
                 return False
         noticing.pass_over(at)
         if time.monotonic() - self._kept > _KEEP_SECONDS:
-            await self.end(lease)
+            await self._keep(lease)
         return True
 
     async def _begin(self, lease: Lease) -> Noticing:
@@ -77,7 +77,11 @@ class PushHandler:
         return self._noticing
 
     async def end(self, lease: Lease) -> None:
-        """Keep where it stands."""
+        """What has no answer yet is written down, and told again by whoever has it next."""
+        await self._pushing.stop()
+        await self._keep(lease)
+
+    async def _keep(self, lease: Lease) -> None:
         if self._noticing is None:
             return
         self._kept = time.monotonic()
