@@ -272,6 +272,28 @@ async def test_a_failing_receiver_gets_them_later_and_a_replay_again(served: Ser
         assert shown["attempt"] == 0
 
 
+async def test_whoever_has_taken_some_of_many_begins_to_fail_anew(served: Served) -> None:
+    [mara] = people(served, "mara")
+    office = office_of(served)
+    place = (await mara.make(kind="bulletin", members=[unique("crew") for _ in range(200)]))["id"]
+    async with receiver() as to:
+        answers = [500, 500, 204]
+
+        async def answer(writer: asyncio.StreamWriter) -> None:
+            await status(answers.pop(0) if answers else 500)(writer)
+
+        to.answer = answer
+        id_ = await hook(office, to)
+        await mara.post(place, "to all crews")
+
+        async def deliveries() -> list[tuple[int, int]]:
+            found = (await call(office, "GET", f"/webhooks/{id_}/deliveries", status=200)).json()["items"]
+            return [(one["status"], one["attempt"]) for one in reversed(found)]
+
+        found = await once(deliveries, lambda it: len(it) >= 4)
+        assert found[:4] == [(500, 1), (500, 2), (204, 3), (500, 1)]
+
+
 async def test_a_large_bulletin_is_told_in_parts(served: Served) -> None:
     [mara] = people(served, "mara")
     users = [unique(f"crew{n:04}") for n in range(999)]

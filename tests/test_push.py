@@ -117,7 +117,8 @@ async def test_what_cannot_be_taken_now_is_told_later_and_holds_nobody_up(served
     assert len(await devices(odd)) == 5
 
 
-async def test_who_hangs_holds_nobody_up_and_is_told_later(served: Served, pushes: PushService) -> None:
+@pytest.mark.parametrize("ends", ["kill", "stop"])
+async def test_who_hangs_holds_nobody_up_and_is_told_later(served: Served, pushes: PushService, ends: str) -> None:
     mara, odd, place = await two(served)
     hanging, well = [await pushes.subscribed(odd) for _ in range(2)]
     hanging.says = Said(seconds=PATIENCE, times=2)
@@ -126,7 +127,12 @@ async def test_who_hangs_holds_nobody_up_and_is_told_later(served: Served, pushe
     await mara.post(place, "two")
     await told(well, lambda it: len(it) == 2)
     assert not hanging.got
-    served.kill()  # what has no answer yet is written down
+    # What has no answer yet is written down.
+    if ends == "kill":
+        served.kill()
+    else:
+        assert served.stop() == 0
+        assert not any(word in served.log() for word in ("Traceback", "was destroyed"))
     served.restart().wait_ready()
     assert sorted(one["seq"] for one in await told(hanging, lambda it: len(it) >= 2))[:2] == [1, 2]
 
