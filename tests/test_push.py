@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
 import time
+import zipfile
 from collections.abc import AsyncIterator
 from typing import Any
 
@@ -227,3 +229,28 @@ async def test_of_many_devices_the_oldest_goes(served: Served, pushes: PushServi
     names = [one["endpoint"].rpartition("/")[2] for one in page["items"] + rest["items"]]
     assert names == [one.name for one in made[1:]]
     assert rest["next"] is None
+
+
+async def test_what_is_kept_of_notices_is_exported_and_erased_with_the_person(
+    served: Served, pushes: PushService
+) -> None:
+    _, odd, place = await two(served)
+    office = Person(served.url, unique("office"), scope="nestrel.service")
+    device = await pushes.subscribed(odd)
+    await call(odd, "PATCH", f"/conversations/{place}/members/me", {"notify": "none"}, 200)
+    answer = await call(odd, "GET", f"/people/{odd.user}/export", status=200)
+    with zipfile.ZipFile(io.BytesIO(answer.content)) as kept:
+        [notify] = [json.loads(line) for line in kept.read("notices.jsonl").splitlines()]
+        [told_at] = [json.loads(line) for line in kept.read("devices.jsonl").splitlines()]
+    assert (notify["conversation_id"], notify["notify"]) == (place, "none")
+    assert told_at["endpoint"] == device.subscription(pushes.address)["endpoint"]
+    assert not {"auth", "p256dh", "session"} & told_at.keys()
+    begun = await call(office, "POST", "/erasures", {"user_id": odd.user, "confirm": True}, 201)
+
+    async def erased() -> bool:
+        return bool((await call(office, "GET", f"/erasures/{begun.json()['id']}", status=200)).json()["finished_at"])
+
+    await once(erased, bool)
+    assert await devices(odd) == []
+    shown = (await call(odd, "GET", f"/conversations/{place}", status=200)).json()
+    assert shown["my_notify"] == "all"
