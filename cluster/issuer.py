@@ -1,4 +1,4 @@
-"""The demo's stand-in identity issuer, for a console at another address: `python -m cluster.issuer URL`."""
+"""The demo's stand-in identity issuer, for a cluster: `python -m cluster.issuer HOST CONSOLE`."""
 
 from __future__ import annotations
 
@@ -12,9 +12,10 @@ from nestrel.demo.issuer import make_issuer
 
 
 def main() -> None:
+    host, console = sys.argv[1:]
     port = PORTS[Kind.ISSUER]
-    app = make_issuer(f"http://127.0.0.1:{port}", AUDIENCE, "nestrel-console", (sys.argv[1],))
-    uvicorn.run(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
+    app = make_issuer(f"http://{host}:{port}", AUDIENCE, "nestrel-console", (console,))
+    uvicorn.run(app, host=host, port=port, log_level="error", access_log=False)
 
 
 if __name__ == "__main__":

@@ -55,7 +55,7 @@ class Places:
         self.front = f"127.0.{net}.10"
         self.machines = {number: f"127.0.{net}.{number}" for number in MACHINES}
         several = (Kind.ETCD, Kind.POSTGRES, Kind.REDIS, Kind.SENTINEL, Kind.NESTREL)
-        alone = {Kind.HAPROXY: self.front, Kind.PGBOUNCER: self.front, Kind.ISSUER: "127.0.0.1"}
+        alone = {Kind.HAPROXY: self.front, Kind.PGBOUNCER: self.front, Kind.ISSUER: self.front}
         self.parts: dict[str, Part] = {}
         for kind in Kind:  # in the order in which they are started
             if kind in several:

@@ -10,7 +10,7 @@ import socket
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -26,6 +26,7 @@ from nestrel.demo import run as demo
 from nestrel.files.opening import open_files
 from nestrel.local.postgres import alone
 from nestrel.store import roles, schema
+from nestrel.store.troubles import reason_of
 
 DATABASE = "nestrel"
 PATIENCE = 180.0
@@ -60,13 +61,16 @@ def until(condition: Callable[[], bool], what: str, ended: Callable[[], Sequence
 
 
 class Cluster:
-    """All parts with their data in one folder, in the network 127.0.`net`.0/24."""
+    """All parts with their data in one folder, in the network 127.0.`net`.0/24. `settings` are those of the services,
+    beside and in place of their own; None takes one away."""
 
-    def __init__(self, folder: Path, net: int, *, workers: int = 2, **settings: str) -> None:
+    def __init__(
+        self, folder: Path, net: int, settings: Mapping[str, str | None] | None = None, *, workers: int = 2
+    ) -> None:
         self.folder = folder
         self.places = Places(net)
         self._workers = workers
-        self._settings = settings
+        self._settings = settings or {}
         folder.mkdir(parents=True, exist_ok=True)
         self._state = folder / "started.json"
         self._started = processes.load(self._state)
@@ -205,7 +209,9 @@ class Cluster:
                 config = files.sentinel(self.places, part, folder, known)
                 return processes.start([_program("redis-sentinel"), config], log)
             case Kind.ISSUER:
-                return processes.start([sys.executable, "-m", "cluster.issuer", self.places.url], log, self._paths())
+                return processes.start(
+                    [sys.executable, "-m", "cluster.issuer", part.address, self.places.url], log, self._paths()
+                )
             case Kind.NESTREL:
                 command = [sys.executable, "-m", "nestrel.cli", "serve", "--host", part.address,
                            "--workers", str(self._workers)]  # fmt: skip
@@ -219,7 +225,7 @@ class Cluster:
         """The settings of a service, as its environment has them."""
         front, sentinels = self.places.front, ",".join(part.at for part in self.places.of(Kind.SENTINEL))
         issuer = self.places.of(Kind.ISSUER)[0]
-        return {
+        settings: dict[str, str | None] = {
             "NESTREL_DATABASE_URL": self.database_url(front, PRIMARY_PORT, "nestrel_serving"),
             "NESTREL_BUS": f"redis+sentinel://{sentinels}/nestrel?password={self._known['redis']}",
             "NESTREL_JWT_SECRET": self.secret,
@@ -232,6 +238,7 @@ class Cluster:
             "NESTREL_DATA_DIR": str(self.folder / "files"),
             **self._settings,
         }
+        return {name: value for name, value in settings.items() if value is not None}
 
     def _settle(self, kind: Kind, say: Callable[[str], None]) -> None:
         """Wait for what the next kind needs."""
@@ -246,8 +253,7 @@ class Cluster:
             case Kind.POSTGRES:
                 wait(lambda: self.primary() is not None and self.standby() is not None, "a primary with a standby")
             case Kind.HAPROXY:
-                wait(lambda: self._answers(self.owner_url("postgres")), "the way to the primary")
-                asyncio.run(self._prepare())
+                wait(self._prepared, "the way to the primary")
             case Kind.SENTINEL:
                 wait(lambda: self.redis_primary() is not None, "a Redis")
             case Kind.ISSUER:
@@ -258,17 +264,15 @@ class Cluster:
             case _:
                 pass
 
-    @staticmethod
-    def _answers(url: str) -> bool:
-        async def ask() -> bool:
-            try:
-                connection = await asyncpg.connect(url, timeout=5)
-            except (OSError, TimeoutError, asyncpg.PostgresError):
-                return False
-            await connection.close(timeout=5)
-            return True
-
-        return asyncio.run(ask())
+    def _prepared(self) -> bool:
+        """Whether the database is there and to date now. HAProxy that has just started, or a primary, may be away."""
+        try:
+            asyncio.run(self._prepare())
+        except Exception as error:
+            if reason_of(error) is None:
+                raise
+            return False
+        return True
 
     async def _prepare(self) -> None:
         """The database, its schema, and the role that serves."""

@@ -285,7 +285,7 @@ async def _run(
         assert device.replica is not None
         async with asyncio.timeout(90):
             await device.replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)
-    await check(services[0], devices, places, backup, counts)
+    await check(services[0].url, devices, places, backup.excused, counts)
     await check_import(services[0], imported, counts)
     await check_webhook(services[0], hears, places, counts)
     await check_notices(services[0], told, places[1:], counts)

@@ -19,6 +19,7 @@ from nestrel.service.pages import Pages
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.read import history
+from nestrel.store.replicas import Replicas
 from nestrel.store.write.writer import Writer
 from tests.support import make_place
 
@@ -39,11 +40,11 @@ async def test_a_page_that_is_read_again_is_counted_once_and_many_ask_for_it_onc
         return await read(*args)
 
     monkeypatch.setattr(history, "read", counted)
-    found = await asyncio.gather(*(pages.read(database, access, query) for _ in range(20)))
+    found = await asyncio.gather(*(pages.read(Replicas(database, ()), access, query) for _ in range(20)))
     assert reads == 1
     assert len({id(one) for one in found}) == 1
     for _ in range(5):
-        await pages.read(database, access, query)
+        await pages.read(Replicas(database, ()), access, query)
     assert pages.bytes == found[0].size
 
 
@@ -61,11 +62,11 @@ async def test_many_who_ask_for_a_page_have_the_failure_of_the_one_who_reads_it(
     monkeypatch.setattr(history, "read", fails)
     pages = Pages(1024 * 1024)
     found = await asyncio.gather(
-        *(pages.read(database, access, HistoryQuery(50)) for _ in range(5)), return_exceptions=True
+        *(pages.read(Replicas(database, ()), access, HistoryQuery(50)) for _ in range(5)), return_exceptions=True
     )
     assert all(isinstance(one, StoreUnavailable) for one in found)
-    first = asyncio.create_task(pages.read(database, access, HistoryQuery(50)))
-    second = asyncio.create_task(pages.read(database, access, HistoryQuery(50)))
+    first = asyncio.create_task(pages.read(Replicas(database, ()), access, HistoryQuery(50)))
+    second = asyncio.create_task(pages.read(Replicas(database, ()), access, HistoryQuery(50)))
     await asyncio.sleep(0)
     monkeypatch.undo()
     first.cancel()  # whoever reads has gone: the other one reads

@@ -23,6 +23,7 @@ SWEEP_STEP_SECONDS = Histogram(
     "Time of one step of the sweep",
     buckets=(0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 5),
 )
+REPLICA_READS = Counter("nestrel_replica_reads", "Questions to standbys: answered, behind or failed", ["outcome"])
 CONSUMERS = Gauge("nestrel_consumers", "Durable consumers of the journal that this process holds")
 PUSHES = Counter("nestrel_pushes", "Notices to devices, by what came of them", ["outcome"])
 WEBHOOK_REQUESTS = Counter("nestrel_webhook_requests", "Requests to webhooks, by what came of them", ["outcome"])

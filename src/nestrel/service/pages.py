@@ -15,9 +15,9 @@ from uuid import UUID
 from nestrel.core.paging import HistoryQuery
 from nestrel.store import rows
 from nestrel.store.access import Access
-from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.read import history, profiles
+from nestrel.store.replicas import Replicas
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,11 +59,10 @@ class Pages:
             self._kept.move_to_end(key)
         return found
 
-    async def read(self, database: Database, access: Access, query: HistoryQuery) -> WrittenPage:
+    async def read(self, replicas: Replicas, access: Access, query: HistoryQuery) -> WrittenPage:
         """Read and write the page as of the moment that `access` saw, or wait for who does so already."""
         if query.since is not None or query.until is not None:
-            async with database.read() as connection:
-                return await self._read(connection, access, query)
+            return await replicas.read(access, lambda connection: self._read(connection, access, query))
         key = _key(access, query)
         while (reading := self._reading.get(key)) is not None:
             try:
@@ -73,8 +72,7 @@ class Pages:
                     raise  # it is this one who has gone; whoever read has gone where it goes on
         reading = self._reading[key] = asyncio.get_running_loop().create_future()
         try:
-            async with database.read() as connection:
-                found = await self._read(connection, access, query)
+            found = await replicas.read(access, lambda connection: self._read(connection, access, query))
         except BaseException as error:
             if isinstance(error, Exception):
                 reading.set_exception(error)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import timedelta
 from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
@@ -37,6 +38,13 @@ def _parts(value: object) -> object:
     return [part.strip() for part in value.split(",") if part.strip()] if isinstance(value, str) else value
 
 
+def _urls(value: object) -> object:
+    """A list of addresses, also as text; there are commas between the hosts of one address, too."""
+    if not isinstance(value, str):
+        return value
+    return [part for part in re.split(r"[\s,]+(?=postgres\w*:)|\s+", value.strip()) if part]
+
+
 def _check_address(url: str) -> None:
     """Refuse what is no address of a database, without the libraries that will use it."""
     try:
@@ -67,6 +75,15 @@ class Settings(BaseSettings):
             "looked for"
         ),
     ] = None
+    replica_urls: Annotated[
+        tuple[str, ...],
+        NoDecode,
+        BeforeValidator(_urls),
+        Field(
+            description="standbys of the database that answer reads of history, archives, exports and search, with "
+            "commas or spaces between"
+        ),
+    ] = ()
     schema_: Annotated[
         str,
         Field(
@@ -243,6 +260,13 @@ class Settings(BaseSettings):
     def _database_url(cls, value: str | None) -> str | None:
         if value is not None:
             _check_address(value)
+        return value
+
+    @field_validator("replica_urls")
+    @classmethod
+    def _replica_urls(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        for url in value:
+            _check_address(url)
         return value
 
     @field_validator("schema_")

@@ -53,6 +53,7 @@ from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
 from nestrel.store.database import Database, writable
 from nestrel.store.events import Said, Signal
+from nestrel.store.replicas import Replicas
 from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
@@ -77,6 +78,12 @@ class Service:
             schema=settings.schema_,
         )
         self.database.on_epoch = self._begin_anew
+        self.replicas = Replicas(
+            self.database,
+            settings.replica_urls,
+            pool_size=settings.pool_size,
+            count=lambda outcome: metrics.REPLICA_READS.labels(outcome).inc(),
+        )
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
@@ -179,6 +186,7 @@ class Service:
         await self.saying.stop()
         await self.hub.stop()
         await self.bus.stop()
+        await self.replicas.close()
         await self.database.close()
 
     def _heard_said(self, said: Sequence[Said]) -> None:

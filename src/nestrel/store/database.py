@@ -75,13 +75,15 @@ class Database:
     """The connections of a process. `notify` says whether a transaction tells the bus itself, by NOTIFY; whatever it
     says, `on_commit` hears of each committed event.
 
+    `standby`: it only answers reads, and whose history it has is looked at by whoever asks (`nestrel.store.replicas`).
+
     Connections are SQLAlchemy's, in autocommit, and are kept checked out between uses: checking one out of its pool
     costs more than the statements of most requests. Statements and
     transactions are the driver's (`nestrel.store.native`).
     """
 
     def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None,
-                 schema: str = SCHEMA) -> None:  # fmt: skip
+                 schema: str = SCHEMA, standby: bool = False) -> None:  # fmt: skip
         self.notify = notify
         self.node = node
         self.schema = schema
@@ -89,11 +91,13 @@ class Database:
         self.on_commit: Callable[[Sequence[Moved]], None] = lambda _events: None
         self.on_epoch: Callable[[], None] = lambda: None
         """Called when this process has met another history of the database than before."""
+        self._standby = standby
+        settings = {**_SETTINGS, "default_transaction_read_only": "on"} if standby else _SETTINGS
         self._engine = create_async_engine(
             addresses.sqlalchemy(url),
             poolclass=NullPool,
             isolation_level="AUTOCOMMIT",
-            connect_args={"server_settings": _SETTINGS, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
+            connect_args={"server_settings": settings, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
         )
         self._idle: list[Connection] = []
         self._closed = False
@@ -179,7 +183,8 @@ class Database:
         assert sql.sync_connection is not None
         connection = Connection(sql, sql.sync_connection.connection.driver_connection, self.history, self.schema)
         try:
-            await epochs.met(connection)
+            if not self._standby:
+                await epochs.met(connection)
         except BaseException:
             self._discard(connection)
             raise
@@ -210,7 +215,7 @@ class Database:
         if reason is None:
             return
         if reason in (Trouble.AWAY, Trouble.READ_ONLY):
-            self._discard_idle()
+            self.discard_idle()
         raise StoreUnavailable(troubles.WORDS[reason], retry_after=troubles.RETRY[reason], reason=reason) from error
 
     async def _renew(self, error: Exception) -> None:
@@ -257,9 +262,10 @@ class Database:
     async def close(self) -> None:
         """End all connections, whether or not the other side is there to hear it; one in use ends with its use."""
         self._closed = True
-        self._discard_idle()
+        self.discard_idle()
         await self._engine.dispose()
 
-    def _discard_idle(self) -> None:
+    def discard_idle(self) -> None:
+        """Cut all connections that nobody uses: the other side is not what it was."""
         while self._idle:
             self._discard(self._idle.pop())

@@ -17,8 +17,9 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.listing import opened
 from nestrel.service.models import ListQuery
 from nestrel.store import rows
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.keep import archive, sweep
+from nestrel.store.keep.archive import Segment
 from nestrel.store.native import Connection
 
 router = APIRouter(prefix="/conversations/{conversation_id}/archive", route_class=JsonRoute, tags=["archive"])
@@ -27,10 +28,6 @@ _LINES = documented_text(
     "Its messages, one a line; `Content-Digest` (RFC 9530) is over these bytes", "application/jsonl"
 )
 SegmentPath = Annotated[int, Path(ge=1, le=2**31 - 1)]
-
-
-async def _may_read(connection: Connection, conversation_id: UUID, caller: Caller) -> None:
-    await see(connection, conversation_id, caller, Action.ARCHIVE)
 
 
 @router.get("", responses=documented(ArchivePage))
@@ -47,7 +44,7 @@ async def listing(
     if query.cursor is not None:
         after = int(opened(service.seal.open_listing, caller.user_id, place, query.cursor))
     async with service.database.read() as connection:
-        await _may_read(connection, conversation_id, caller)
+        await see(connection, conversation_id, caller, Action.ARCHIVE)
         items, following = await archive.page(connection, conversation_id, query.limit, after)
         discarded = await sweep.discarded(connection, conversation_id)
     cursor = service.seal.listing(caller.user_id, place, str(following)) if following is not None else None
@@ -66,8 +63,21 @@ async def listing(
 async def show(conversation_id: UUID, segment: SegmentPath, service: ServiceDep, caller: CallerDep) -> Response:
     """The messages of a segment as JSON Lines, each with its earlier bodies and everyone who reacted."""
     async with service.database.read() as connection:
-        await _may_read(connection, conversation_id, caller)
-        found = await archive.read(connection, conversation_id, segment)
+        await see(connection, conversation_id, caller, Action.ARCHIVE)
+        expected = await archive.digest(connection, conversation_id, segment)
+
+    async def read(connection: Connection) -> tuple[Segment, bytes] | None:
+        return await archive.read(connection, conversation_id, segment)
+
+    async def holds(connection: Connection) -> bool:
+        return await archive.digest(connection, conversation_id, segment) == expected
+
+    found = None
+    if expected is not None:
+        found = await service.replicas.ask(holds, read)
+        if found is None:
+            async with service.database.read() as connection:
+                found = await read(connection)
     if found is None:
         raise NotFound(f"there is no segment {segment} in this archive")
     digest = b64encode(found[0].sha256).decode()

@@ -83,7 +83,7 @@ async def listing(conversation_id: UUID, request: Request, service: ServiceDep, 
     access = await service.access.see(conversation_id, caller, Action.SEE)
     page = service.pages.kept(access, wanted)
     if page is None:
-        page = await service.pages.read(service.database, access, wanted)
+        page = await service.pages.read(service.replicas, access, wanted)
     seal, member = service.seal, caller.user_id
     cursors: dict[str, str | None] = {"older": None, "newer": None}
     if page.older:

@@ -45,7 +45,7 @@ async def find(
         wanted = _wanted(asked)
         if wanted.conversation_id is not None:
             await see(connection, wanted.conversation_id, caller, Action.SEE)
-        found = await search.find(connection, caller, wanted, query.limit, after)
+        found = await search.find(connection, caller, wanted, query.limit, after, service.replicas)
         items = await search.wires(connection, found.hits)
         shown = [item["message"] for item in items]
         people = await profiles.read(connection, rows.people(shown, []))

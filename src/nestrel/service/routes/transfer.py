@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import AbstractAsyncContextManager
 from typing import Annotated
 from uuid import UUID
 
@@ -21,7 +22,8 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store.access import see
-from nestrel.store.keep import exporting
+from nestrel.store.keep import archive, exporting
+from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
 from nestrel.store.write.answers import Written
 
@@ -39,6 +41,8 @@ _IMPORT = {
 _UNIT = 1_000
 """Lines that one transaction imports."""
 _BREATH = 50
+Moment = Callable[[], AbstractAsyncContextManager[Connection]]
+"""Opens what all statements of an export see one moment of."""
 
 
 @router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
@@ -54,9 +58,14 @@ async def export(
     part is for everyone who may read it, the archive for owners and backends."""
     async with service.database.read() as connection:
         access = await see(connection, conversation_id, caller, Action.SEE)
+        written = await archive.written(connection, conversation_id) if query.archived else None
     if query.archived and not access.standing.may(Action.ARCHIVE):
         raise Forbidden("only an owner exports the archive")
-    return _stream(service, request, query, conversation_id)
+
+    async def holds(connection: Connection) -> bool:
+        return written is None or await archive.written(connection, conversation_id) == written
+
+    return _stream(service, request, query, lambda: service.replicas.snapshot(access, holds), conversation_id)
 
 
 @router.get("/export", response_class=StreamingResponse, responses=_EXPORT)
@@ -65,21 +74,23 @@ async def export_all(
     query: Annotated[ExportQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
-    return _stream(service, request, query, None)
+    return _stream(service, request, query, service.database.snapshot)
 
 
-def _stream(service: Service, request: Request, query: ExportQuery, conversation_id: UUID | None) -> StreamingResponse:
+def _stream(
+    service: Service, request: Request, query: ExportQuery, moment: Moment, conversation_id: UUID | None = None
+) -> StreamingResponse:
     service.exports.check()
     reader = request.scope.get("nestrel.connection")
-    return StreamingResponse(_chunks(service, reader, query, conversation_id), media_type=_TYPES[query.form])
+    return StreamingResponse(_chunks(service, reader, query, moment, conversation_id), media_type=_TYPES[query.form])
 
 
 async def _chunks(
-    service: Service, reader: object, query: ExportQuery, conversation_id: UUID | None
+    service: Service, reader: object, query: ExportQuery, moment: Moment, conversation_id: UUID | None
 ) -> AsyncIterator[bytes]:
     """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
     write = exporting.table if query.form == "csv" else exporting.jsonl
-    async with service.exports.turn(reader) as running, service.database.snapshot() as connection:
+    async with service.exports.turn(reader) as running, moment() as connection:
         if query.form == "csv":
             yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
         async for one in exporting.every(connection) if conversation_id is None else _only(conversation_id):

@@ -24,6 +24,8 @@ _PAGE = f"""
 SELECT {_COLUMNS} FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment > $2 ORDER BY segment LIMIT $3
 """
 _ONE = f"SELECT {_COLUMNS}, content FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
+_DIGEST = "SELECT sha256 FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
+_WRITTEN = "SELECT count(*), max(archived_at) FROM nestrel.archive_segments WHERE conversation_id = $1"
 _LAST = """
 SELECT segment, first_seq, last_seq, messages FROM nestrel.archive_segments
 WHERE conversation_id = $1 ORDER BY segment DESC LIMIT 1 FOR UPDATE
@@ -108,6 +110,19 @@ async def read(connection: Connection, conversation_id: UUID, segment: int) -> t
         return None
     *columns, content = found[0]
     return Segment(*columns), await asyncio.to_thread(unpack, content)
+
+
+async def digest(connection: Connection, conversation_id: UUID, segment: int) -> bytes | None:
+    """The SHA-256 of a segment's lines, by which one server knows that it holds what another does; None if there is no
+    such segment."""
+    found = await fetch(connection, _DIGEST, conversation_id, segment)
+    return bytes(found[0][0]) if found else None
+
+
+async def written(connection: Connection, conversation_id: UUID) -> tuple[int, datetime | None]:
+    """How many segments there are, and when one was last written: the same for two servers that hold the same."""
+    [(count, at)] = await fetch(connection, _WRITTEN, conversation_id)
+    return count, at
 
 
 async def every(connection: Connection, conversation_id: UUID) -> AsyncIterator[tuple[Segment, bytes]]:

@@ -24,6 +24,7 @@ from nestrel.store.access import Caller
 from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
 from nestrel.store.native import Connection, array, execute, fetch
 from nestrel.store.read import messages
+from nestrel.store.replicas import Replicas
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
 # A bitmap of blocks is what the index of words gives; elsewhere it is no good (see `Database`).
@@ -57,6 +58,7 @@ CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
 ORDER BY i.n, t.seq DESC
 """
 
+_INDEXED = "SELECT kept_at FROM nestrel.consumers WHERE name = 'search'"
 _TOTAL = "SELECT reltuples::bigint FROM pg_class WHERE oid = 'nestrel.search_blocks'::regclass"
 
 _BLOCKS_AT_ONCE = 600
@@ -130,13 +132,16 @@ class Found:
     following: Place | None = None
 
 
-async def find(connection: Connection, caller: Caller, wanted: Wanted, limit: int, after: Place) -> Found:
+async def find(
+    connection: Connection, caller: Caller, wanted: Wanted, limit: int, after: Place, replicas: Replicas | None = None
+) -> Found:
     """A page of what answers and is before a place, in a transaction that sees one moment. What the caller may read of
-    a conversation that is named is the caller's business."""
+    a conversation that is named is the caller's business. Which blocks have the words, `replicas` may answer; whose
+    they are and what stands in them is read here."""
     if wanted.until is not None and wanted.until <= after.at:
         after = Place(wanted.until, UUID(int=0), 0)
     await execute(connection, _BITMAPS)
-    blocks, unseen = await _blocks(connection, caller, wanted, after)
+    blocks, unseen = await _blocks(connection, caller, wanted, after, replicas)
     heapq.heapify(blocks)
     hits: list[Hit] = []
     literal = [f"%{_unlike(text)}%" for text in wanted.question.literal]
@@ -166,7 +171,7 @@ async def find(connection: Connection, caller: Caller, wanted: Wanted, limit: in
 
 
 async def _blocks(
-    connection: Connection, caller: Caller, wanted: Wanted, after: Place
+    connection: Connection, caller: Caller, wanted: Wanted, after: Place, replicas: Replicas | None
 ) -> tuple[list[_Block], Place | None]:
     """Blocks that have the words and may hold something before a place; and, of those that are left out, how new the
     newest may be."""
@@ -181,7 +186,11 @@ async def _blocks(
             places, anywhere = [], False
     query, since = _query(wanted.question, places), wanted.since or BEGINNING
     for most in (_BLOCKS_AT_ONCE, _BLOCKS_MOST):
-        found = await fetch(connection, _BLOCKS, query, since, *after, anywhere, caller.user_id, most + 1)
+        values = query, since, *after, anywhere, caller.user_id, most + 1
+        # Whose each block is, where it has to be asked of each, only the primary knows.
+        found = await _elsewhere(connection, replicas, values) if anywhere and replicas is not None else None
+        if found is None:
+            found = await fetch(connection, _BLOCKS, *values)
         blocks = _whole(
             [
                 _Block(
@@ -201,6 +210,22 @@ async def _blocks(
         if unseen < after:
             break  # else all of them reach over the place where the page begins, and any may have the next
     return blocks, unseen
+
+
+async def _elsewhere(connection: Connection, replicas: Replicas, values: Sequence[Any]) -> Sequence[Any] | None:
+    """The blocks of a standby that has the index as far as it is kept; None if there is none."""
+    [(kept_at,)] = await fetch(connection, _INDEXED)
+
+    async def holds(there: Connection) -> bool:
+        [(at,)] = await fetch(there, _INDEXED)
+        return kept_at is None or (at is not None and at >= kept_at)
+
+    async def read(there: Connection) -> Sequence[Any]:
+        async with there.transaction(readonly=True):
+            await execute(there, _BITMAPS)
+            return await fetch(there, _BLOCKS, *values)
+
+    return await replicas.ask(holds, read)
 
 
 def _whole(parts: Sequence[_Block]) -> list[_Block]:

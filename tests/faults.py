@@ -1,0 +1,363 @@
+"""What is done to a cluster under load, and what must hold then: `script/cluster faults`.
+
+Members write all the time with replicas and outboxes, one posts by plain HTTP and measures for how long nothing is
+taken, one follows and measures how late it hears, one removes messages and reads at once whether they are gone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import random
+import tempfile
+import time
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from dataclasses import asdict, dataclass, field
+from itertools import pairwise
+from pathlib import Path
+
+import click
+import httpx
+import orjson
+from cluster.parts import Kind
+from cluster.processes import State
+from cluster.standing import Cluster, until
+
+from nestrel.client import AsyncClient, ReplicaState
+from nestrel.core.objects import ChangeSet
+from nestrel.core.problems import NestrelError
+from nestrel.service.settings import default_data_dir
+from tests.soak import Device
+from tests.soaked import check
+from tests.support import SECRET, Person, token
+
+_USERS = ("mara", "odd", "ines")
+_WARM_SECONDS = 3.0
+_AFTER_SECONDS = 10.0
+_BACK_SECONDS = 120.0
+"""For so long is waited for writes to be taken again; that it took longer than it may is said, not waited for."""
+WRITES_SECONDS = 30.0
+"""Within which writes are taken again after the death of a primary."""
+CURRENT_SECONDS = 10.0
+"""Within which those who follow are current after that."""
+REFUSED_SECONDS = 5.0
+"""For which a planned switchover may refuse writes."""
+
+off = asyncio.to_thread
+
+
+def make(folder: Path, net: int = 78, **settings: str | None) -> Cluster:
+    """A cluster whose people sign in as those of the tests do."""
+    alone = dict.fromkeys(("NESTREL_JWKS_URL", "NESTREL_ISSUER", "NESTREL_AUDIENCE"))
+    return Cluster(folder, net, {**alone, "NESTREL_JWT_SECRET": SECRET, **settings})
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What one run has shown. Times are in seconds: `refused` is the longest in which no write was taken, `late` the
+    longest between an acknowledgement and its being heard by somebody who follows."""
+
+    fault: str
+    run: int
+    refused: float = 0.0
+    late: float = 0.0
+    acknowledged: int = 0
+    messages: int = 0
+    resets: int = 0
+    broken: list[str] = field(default_factory=list)
+
+
+class Probe:
+    """One member who writes and one who follows, as fast as a person might."""
+
+    def __init__(self, url: str, place: str) -> None:
+        self._url = url
+        self._place = place
+        self.taken: dict[str, float] = {}
+        self.heard: dict[str, float] = {}
+        self.resets = 0
+        self.stale: list[str] = []
+        self._done = asyncio.Event()
+
+    @asynccontextmanager
+    async def running(self) -> AsyncIterator[Probe]:
+        async with asyncio.TaskGroup() as tasks:
+            writing = tasks.create_task(self._write())
+            removing = tasks.create_task(self._remove())
+            following = tasks.create_task(self._follow())
+            try:
+                yield self
+            finally:
+                self._done.set()
+                await asyncio.wait({writing, removing}, timeout=60)
+                with contextlib.suppress(TimeoutError):
+                    async with asyncio.timeout(60):
+                        while not self.heard.keys() >= self.taken.keys():
+                            await asyncio.sleep(0.05)
+                for task in (writing, removing, following):
+                    task.cancel()
+
+    async def _pause(self) -> None:
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self._done.wait(), 0.1)
+
+    async def _write(self) -> None:
+        person, n = Person(self._url, "mara"), 0
+        while not self._done.is_set():
+            n += 1
+            if await self._until_taken(person, f"probe {n}"):
+                self.taken[f"probe {n}"] = time.monotonic()
+            await self._pause()
+
+    async def _until_taken(self, person: Person, body: str) -> int:
+        """Post, and again with the same key until it is acknowledged; returns its number, 0 at the end of all."""
+        while not self._done.is_set():
+            with contextlib.suppress(httpx.HTTPError):
+                answer = await person.http.post(
+                    f"/conversations/{self._place}/messages", json={"body": body}, timeout=15,
+                    headers={"Idempotency-Key": body},
+                )  # fmt: skip
+                if answer.status_code in (200, 201):
+                    return int(answer.json()["seq"])
+                if answer.status_code != 503:
+                    raise AssertionError(f"a post was answered {answer.status_code}: {answer.text}")
+            await self._pause()
+        return 0
+
+    async def _remove(self) -> None:
+        """Whoever has removed a message finds it gone, whichever process and whichever server answers."""
+        person, n = Person(self._url, "mara"), 0
+        while not self._done.is_set():
+            n += 1
+            body = f"removed {n}"
+            if seq := await self._until_taken(person, body):
+                here = f"/conversations/{self._place}/messages"
+                with contextlib.suppress(httpx.HTTPError):
+                    gone = await person.http.delete(f"{here}/{seq}", timeout=15)
+                    if gone.status_code == 200:
+                        page = await person.http.get(here, params={"limit": 50}, timeout=15)
+                        if page.status_code == 200 and body in page.text:
+                            self.stale.append(body)
+            await self._pause()
+
+    async def _follow(self) -> None:
+        async with AsyncClient(self._url, lambda: token("odd"), timeout=15) as client:
+            while True:
+                with contextlib.suppress(NestrelError):
+                    async with client.follow(self._place, on_rewound=self._rewound) as events:
+                        async for event in events:
+                            if isinstance(event, ChangeSet):
+                                self.resets += event.reset
+                                now = time.monotonic()
+                                for message in event.messages:
+                                    self.heard.setdefault(message.body, now)
+                await asyncio.sleep(0.2)
+
+    async def _rewound(self) -> None:
+        self.resets += 1
+
+    def refused(self, since: float) -> float:
+        """The longest time without an acknowledgement."""
+        at = [since, *(one for one in self.taken.values() if one > since)]
+        return max((b - a for a, b in pairwise(at)), default=_BACK_SECONDS)
+
+    def late(self, since: float) -> float:
+        """How late the latest of what was taken was heard."""
+        return max(
+            (self.heard.get(body, at + _BACK_SECONDS) - at for body, at in self.taken.items() if at > since),
+            default=0.0,
+        )
+
+    async def taken_after(self, moment: float) -> bool:
+        """Wait until something is taken again; False when it is not."""
+        end = time.monotonic() + _BACK_SECONDS
+        while time.monotonic() < end:
+            if any(at > moment for at in self.taken.values()):
+                return True
+            await asyncio.sleep(0.1)
+        return False
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Something that is done to a cluster. `does` returns the parts that are to be healed; `writes` says that writes
+    are to be taken again before they are healed."""
+
+    name: str
+    does: Callable[[Cluster], list[str]]
+    writes: bool = True
+    limit: float = WRITES_SECONDS
+
+
+def _switch(cluster: Cluster) -> list[str]:
+    cluster.switch()
+    return []
+
+
+def _kill(*names: str) -> Callable[[Cluster], list[str]]:
+    return lambda cluster: [cluster.kill(name).name for name in names]
+
+
+def _freeze(name: str) -> Callable[[Cluster], list[str]]:
+    return lambda cluster: [cluster.freeze(name).name]
+
+
+FAULTS = (
+    Fault("a planned switchover", _switch, limit=REFUSED_SECONDS),
+    Fault("the primary killed", _kill("primary")),
+    Fault("the primary frozen, and back as a stale one", _freeze("primary")),
+    Fault("the synchronous standby killed", _kill("standby")),
+    Fault("one etcd lost", _kill("etcd-1")),
+    Fault("two etcd lost", _kill("etcd-1", "etcd-2"), writes=False),
+    Fault("HAProxy restarted", _kill("haproxy"), writes=False),
+    Fault("PgBouncer restarted", _kill("pgbouncer"), writes=False),
+    Fault("the Redis primary killed", _kill("redis-primary")),
+    Fault("Redis all gone", _kill("redis-1", "redis-2", "redis-3")),
+    Fault("a service killed", _kill("nestrel-1")),
+    Fault("a service frozen", _freeze("nestrel-2")),
+    Fault("primary, Redis primary and a service killed at once", _kill("primary", "redis-primary", "nestrel-3")),
+)
+
+
+def whole(cluster: Cluster) -> bool:
+    """Whether everything runs, and each PostgreSQL has its part."""
+    roles = sorted(cluster.roles().values())
+    return (
+        all(cluster.state(part) is State.RUNS for part in cluster.places.parts.values())
+        and roles == ["leader", "replica", "sync_standby"]
+        and sorted(map(cluster.redis_role, cluster.places.of(Kind.REDIS))) == ["primary", "replica", "replica"]
+        and all(_ready(f"http://{part.at}") for part in cluster.places.of(Kind.NESTREL))
+    )
+
+
+def _ready(url: str) -> bool:
+    with contextlib.suppress(httpx.HTTPError):
+        return httpx.get(f"{url}/readyz", timeout=5).status_code == 200
+    return False
+
+
+async def run(cluster: Cluster, fault: Fault, number: int) -> Outcome:
+    """Do it to a cluster that is whole, under load, and say what came of it. The cluster is whole again then."""
+    outcome, dice = Outcome(fault.name, number), random.Random(f"{fault.name} {number}")
+    await off(until, lambda: whole(cluster), "the whole cluster")
+    url = cluster.places.url
+    with tempfile.TemporaryDirectory(prefix="nestrel-faults-") as folder:
+        office = Person(url, "office")
+        places = [(await office.make(members=list(_USERS)))["id"] for _ in range(3)]
+        devices = [Device(url, user, Path(folder) / f"{user}.db", places[:2], dice) for user in _USERS]
+        for device in devices:
+            await device.start()
+        acting = asyncio.create_task(_act(devices, dice))
+        try:
+            async with Probe(url, places[2]).running() as probe:
+                await asyncio.sleep(_WARM_SECONDS)
+                began = time.monotonic()
+                harmed = await off(fault.does, cluster)
+                back = await probe.taken_after(time.monotonic() + 0.5) if fault.writes else True
+                await asyncio.sleep(_AFTER_SECONDS if fault.writes else 3.0)
+                for name in harmed:
+                    await off(cluster.heal, name)
+                back = back and await probe.taken_after(time.monotonic())
+                await off(until, lambda: whole(cluster), "the whole cluster")
+                await asyncio.sleep(_AFTER_SECONDS / 2)
+        finally:
+            acting.cancel()
+            await asyncio.wait({acting})
+        outcome.refused, outcome.late = probe.refused(began), probe.late(began)
+        outcome.acknowledged, outcome.resets = len(probe.taken), probe.resets
+        outcome.broken += await _broken(fault, outcome, probe, url, devices, places, back)
+        for device in devices:
+            await device.stop()
+        await office.http.aclose()
+    return outcome
+
+
+async def _act(devices: list[Device], dice: random.Random) -> None:
+    while True:
+        dice.choice(devices).act()
+        await asyncio.sleep(0.03 + dice.random() * 0.05)
+
+
+async def _broken(
+    fault: Fault, outcome: Outcome, probe: Probe, url: str, devices: list[Device], places: list[str], back: bool
+) -> list[str]:
+    """Which promises were not kept, in words."""
+    broken = [f"read after its removal: {body}" for body in probe.stale]
+    if not back:
+        broken.append("writes were not taken again")
+    if outcome.refused > fault.limit:
+        broken.append(f"writes were refused for {outcome.refused:.1f} s")
+    if outcome.late > CURRENT_SECONDS + (fault.limit if fault.writes else 0):
+        broken.append(f"heard {outcome.late:.1f} s late")
+    if outcome.resets:
+        broken.append(f"{outcome.resets} resets")
+    counts = {"messages": 0}
+    try:
+        for device in devices:
+            assert device.replica is not None
+            async with asyncio.timeout(90):
+                await device.replica.until(
+                    lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None
+                )
+        await check(url, devices, places[:2], set(), counts)
+        async with AsyncClient(url, lambda: token("office")) as client:
+            there = [message async for message in client.history(places[2], order="asc")]
+        assert [message.seq for message in there] == list(range(1, len(there) + 1)), "a gap"
+        bodies = [message.body for message in there if message.removed_at is None]
+        assert len(bodies) == len(set(bodies)), "a post stands twice"
+        assert probe.taken.keys() <= set(bodies), "acknowledged posts are lost"
+    except (AssertionError, TimeoutError, NestrelError) as error:
+        broken.append(str(error) or type(error).__name__)
+    outcome.messages = counts["messages"]
+    return broken
+
+
+def table(outcomes: list[Outcome]) -> str:
+    """A row for each fault, over all of its runs."""
+    rows = ["| fault | n | no write taken, s | heard late, s | acknowledged | broken |", "|---|--:|--:|--:|--:|---|"]
+    for fault in FAULTS:
+        mine = [one for one in outcomes if one.fault == fault.name]
+        if mine:
+            refused = " ".join(f"{one.refused:.1f}" for one in mine)
+            late = " ".join(f"{one.late:.1f}" for one in mine)
+            broken = "; ".join(text for one in mine for text in one.broken) or "none"
+            rows.append(
+                f"| {fault.name} | {len(mine)} | {refused} | {late} | {sum(one.acknowledged for one in mine):,} "
+                f"| {broken} |"
+            )
+    return "\n".join(rows)
+
+
+@click.command()
+@click.option("--runs", default=3, show_default=True, help="How often each is done.")
+@click.option("--only", help="Only faults whose name holds this.")
+@click.option("--folder", type=click.Path(path_type=Path), default=default_data_dir() / "faults", show_default=True,
+              help="Where the cluster and the results lie; what is there already is not done again.")  # fmt: skip
+def main(runs: int, only: str | None, folder: Path) -> None:
+    """Do everything to a cluster that might happen to it, under load, and print what came of it."""
+    folder.mkdir(parents=True, exist_ok=True)
+    results = folder / "results.jsonl"
+    done = [Outcome(**orjson.loads(line)) for line in results.read_bytes().splitlines()] if results.exists() else []
+    cluster = make(folder / "cluster")
+    try:
+        cluster.start(click.echo)
+        for number in range(1, runs + 1):
+            for fault in FAULTS:
+                known = any((one.fault, one.run) == (fault.name, number) for one in done)
+                if known or (only and only not in fault.name):
+                    continue
+                outcome = asyncio.run(run(cluster, fault, number))
+                click.echo(f"{number} {outcome}")
+                done.append(outcome)
+                with results.open("ab") as file:
+                    file.write(orjson.dumps(asdict(outcome)) + b"\n")
+    finally:
+        cluster.stop()
+    click.echo(table(done))
+    if any(one.broken for one in done):
+        raise SystemExit(1)
+
+
+if __name__ == "__main__":
+    main()
