@@ -142,14 +142,15 @@ class Probe:
             await self._pause()
 
     async def _follow(self) -> None:
+        cursor: str | None = None
         async with AsyncClient(self._url, lambda: token("odd"), timeout=15) as client:
             while True:
                 with contextlib.suppress(NestrelError):
-                    async with client.follow(self._place, on_rewound=self._rewound) as events:
+                    async with client.follow(self._place, cursor=cursor, on_rewound=self._rewound) as events:
                         async for event in events:
                             if isinstance(event, ChangeSet):
-                                self.resets += event.reset
-                                now = time.monotonic()
+                                self.resets += event.reset and cursor is not None
+                                cursor, now = event.cursor, time.monotonic()
                                 for message in event.messages:
                                     self.heard.setdefault(message.body, now)
                 await asyncio.sleep(0.2)
