@@ -146,7 +146,7 @@ class Probe:
         async with AsyncClient(self._url, lambda: token("odd"), timeout=15) as client:
             while True:
                 with contextlib.suppress(NestrelError):
-                    async with client.follow(self._place, cursor=cursor, on_rewound=self._rewound) as events:
+                    async with client.follow(self._place, cursor=cursor) as events:
                         async for event in events:
                             if isinstance(event, ChangeSet):
                                 self.resets += event.reset and cursor is not None
@@ -154,9 +154,6 @@ class Probe:
                                 for message in event.messages:
                                     self.heard.setdefault(message.body, now)
                 await asyncio.sleep(0.2)
-
-    async def _rewound(self) -> None:
-        self.resets += 1
 
     def refused(self, since: float) -> float:
         """The longest time without an acknowledgement."""

@@ -52,9 +52,14 @@ def db() -> None:
 
 
 @db.command()
+@click.option("--before", is_flag=True, help="Only what the version that runs now can serve with, too.")
 @of_the_service
-def upgrade() -> None:
-    """Bring the schema to date; changes nothing when it is."""
+def upgrade(before: bool) -> None:
+    """Bring the schema to date; changes nothing when it is.
+
+    Without a pause: run it with --before, replace the service's processes one after the other, and run it once more
+    when none of the version before is left. Nothing waits for long: what is locked is tried again.
+    """
     import asyncio
 
     from nestrel.store import schema
@@ -63,12 +68,14 @@ def upgrade() -> None:
     settings = settings_or_exit()
     url = _with_database(settings)
     try:
-        before, after = asyncio.run(schema.upgrade(url, settings.schema_))
+        was, at = asyncio.run(schema.upgrade(url, settings.schema_, before=before))
     except Exception as error:
         reason = str(driver_error(error)).strip().splitlines() or [type(error).__name__]
         what = "the database cannot be used now" if is_away(error) else "the schema could not be brought to date"
         raise click.ClickException(f"{what}: {reason[0]}") from None
-    click.echo(f"the schema is at {after}" if before == after else f"upgraded from {before or 'nothing'} to {after}")
+    click.echo(f"the schema is at {at}" if was == at else f"upgraded from {was or 'nothing'} to {at}")
+    if at != schema.newest():
+        click.echo("when nothing of the version before runs any more: nestrel db upgrade")
 
 
 @db.command()
@@ -182,9 +189,9 @@ def status() -> None:
             await database.close()
 
     try:
-        at, newest = asyncio.run(look()), schema.newest()
+        at, needed = asyncio.run(look()), schema.needed()
     except StoreUnavailable as problem:
         raise click.ClickException(problem.detail) from None
-    click.echo(f"the schema is at {at or 'nothing'}; this version needs {newest}")
+    click.echo(f"the schema is at {at or 'nothing'}; this version needs {needed}")
     if not schema.serves(at):
         raise SystemExit(1)

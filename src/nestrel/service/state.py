@@ -356,7 +356,7 @@ class Service:
             at = await schema.current(connection.sql, self.database.schema)
             if not schema.serves(at):
                 raise StoreUnavailable(
-                    f"the schema is at {at or 'nothing'}, not {schema.newest()}; run nestrel db upgrade",
+                    f"the schema is at {at or 'nothing'}, not {schema.needed()}; run nestrel db upgrade",
                     retry_after=5,
                     reason=Trouble.NO_SCHEMA,
                 )

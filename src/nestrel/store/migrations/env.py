@@ -3,6 +3,8 @@
 from alembic import context
 
 attributes = context.config.attributes
-context.configure(connection=attributes["connection"], version_table_schema=attributes["schema"])
+context.configure(
+    connection=attributes["connection"], version_table_schema=attributes["schema"], transaction_per_migration=True
+)
 with context.begin_transaction():
     context.run_migrations()
