@@ -58,6 +58,18 @@ def make_database(postgres: LocalPostgres) -> Callable[[], str]:
     return make
 
 
+@pytest.fixture(scope="session")
+def make_empty(postgres: LocalPostgres) -> Callable[[], str]:
+    """Makes a database with nothing in it and gives its address."""
+
+    def make() -> str:
+        name = unique("empty").replace("-", "_")
+        postgres.create_database(name)
+        return postgres.url(name)
+
+    return make
+
+
 @pytest.fixture
 async def url(make_database: Callable[[], str]) -> str:
     """The address of a fresh database."""
