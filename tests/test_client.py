@@ -248,6 +248,34 @@ async def test_a_follow_can_be_closed_by_what_hears_that_the_store_was_set_back(
             assert await asyncio.wait_for(collect(follow), PATIENCE) == []
 
 
+async def test_what_comes_before_the_answer_to_a_follow_is_not_taken_for_it() -> None:
+    """A store that fails over just then is told at once, and what commits just then may be sent first."""
+    heard: list[str] = []
+    changes = {
+        "type": "changes", "conversation_id": "somewhere", "base": "c", "cursor": "d", "head": 1, "floor": 1,
+        "reset": False, "more": False, "conversation": None, "messages": [], "members": [], "profiles": {},
+    }  # fmt: skip
+
+    async def speak(socket: ServerConnection) -> None:
+        await socket.recv()
+        await socket.send(json.dumps({"type": "signed_in", "user_id": "mara"}))
+        await socket.recv()
+        for frame in ({"type": "rewound"}, changes, {"type": "done", "cursor": "c", "rewound": False}):
+            await socket.send(json.dumps(frame))
+        await socket.wait_closed()
+
+    async def rewound() -> None:
+        heard.append("rewound")
+
+    async with serve(speak, "127.0.0.1", 0) as server:
+        port = server.sockets[0].getsockname()[1]
+        async with AsyncClient(f"http://127.0.0.1:{port}", "t") as client:
+            async with client.follow("somewhere", "c", on_rewound=rewound) as follow:
+                event = await asyncio.wait_for(anext(follow), PATIENCE)
+            assert isinstance(event, ChangeSet)
+            assert (heard, event.cursor, follow.cursor) == (["rewound"], "d", "d")
+
+
 async def collect(follow: Follow) -> list[object]:
     return [event async for event in follow]
 

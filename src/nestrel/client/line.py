@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Mapping
 from types import TracebackType
 from typing import Any, Protocol
@@ -15,6 +16,9 @@ from nestrel.core.problems import Problem, Unauthenticated, Unreachable, from_do
 
 _TOKEN_RAN_OUT = 4401
 _SILENCE_SECONDS = 20.0
+_ANSWERS = ("signed_in", "done", "refused")
+_EARLY_MOST = 1_000
+"""Frames that may come before an answer; a few do, of what moved just then."""
 
 Frame = dict[str, Any]
 
@@ -37,6 +41,7 @@ class Socket:
         self.received_bytes = 0
         self._socket = socket
         self._token = token
+        self._early: deque[Frame] = deque()
 
     async def send(self, frame: Frame) -> None:
         try:
@@ -45,6 +50,9 @@ class Socket:
             raise self._broken(error) from error
 
     async def receive(self) -> Frame:
+        return self._early.popleft() if self._early else await self._next()
+
+    async def _next(self) -> Frame:
         try:
             text = await self._socket.recv()
             self.received_bytes += len(text)
@@ -69,9 +77,13 @@ class Socket:
         self._socket.transport.abort()
 
     async def command(self, frame: Frame) -> Frame:
-        """Send a frame while nothing else is under way, and return its answer. Raises `Problem` if it is refused."""
+        """Send a frame while no other command is under way, and return its answer; what is told before it is received
+        afterwards. Raises `Problem` if it is refused."""
         await self.send(frame)
-        answer = await self.receive()
+        while (answer := await self._next())["type"] not in _ANSWERS:
+            if len(self._early) == _EARLY_MOST:
+                raise Unreachable("the service does not answer")
+            self._early.append(answer)
         if answer["type"] == "refused":
             raise problem_of(answer)
         return answer

@@ -256,10 +256,11 @@ class _User:
         """Follow everything, and send what comes into the outbox; until the line ends."""
         sync = self._sync
         await self._line.send({"type": "follow_all", "cursor": sync._file.cursor})
-        answer = await self._line.receive()
+        while (answer := await self._line.receive())["type"] not in ("done", "refused"):
+            self._take(answer)  # what moved just then may be told first
         if answer["type"] == "refused":
             raise problem_of(answer)
-        if answer["type"] == "rewound" or answer["rewound"] or answer["reset"]:
+        if answer["rewound"] or answer["reset"]:
             raise Unreachable("the store was restored or failed over")
         sync._set(ReplicaState.LIVE)
         sending = asyncio.create_task(self._send())
