@@ -28,6 +28,7 @@ PORTS = {
 PATRONI_PORT = 8008
 PRIMARY_PORT = 5000
 STANDBYS_PORT = 5001
+POOLER_PORT = PORTS[Kind.PGBOUNCER]
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,6 +19,10 @@ _SLACK_SECONDS = 3.0
 """How far a server's own note of when it began may be from what the machine says."""
 
 
+_held: list[subprocess.Popen[bytes]] = []
+"""What this process has started, which may outlive it: nobody is to be warned that it was let go of."""
+
+
 class State(StrEnum):
     RUNS = "runs"
     FROZEN = "frozen"
@@ -55,6 +59,7 @@ def start(
             env={**inherited, **(env or {})}, start_new_session=True, user=who, group=who,
             extra_groups=[] if who else None,
         )  # fmt: skip
+    _held.append(process)
     return Started(process.pid, psutil.Process(process.pid).create_time())
 
 

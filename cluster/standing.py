@@ -20,7 +20,7 @@ import psutil
 import redis
 
 from cluster import files, processes
-from cluster.parts import PATRONI_PORT, PRIMARY_PORT, STANDBYS_PORT, Kind, Part, Places
+from cluster.parts import PATRONI_PORT, POOLER_PORT, PRIMARY_PORT, STANDBYS_PORT, Kind, Part, Places
 from cluster.processes import Started, State
 from nestrel.demo import run as demo
 from nestrel.files.opening import open_files
@@ -228,6 +228,7 @@ class Cluster:
         settings: dict[str, str | None] = {
             "NESTREL_DATABASE_URL": self.database_url(front, PRIMARY_PORT, "nestrel_serving"),
             "NESTREL_REPLICA_URLS": self.database_url(front, STANDBYS_PORT, "nestrel_serving"),
+            "NESTREL_POOLER_URL": self.database_url(front, POOLER_PORT, "nestrel_serving"),
             "NESTREL_BUS": f"redis+sentinel://{sentinels}/nestrel?password={self._known['redis']}",
             "NESTREL_JWT_SECRET": self.secret,
             "NESTREL_JWKS_URL": f"http://{issuer.at}/jwks",

@@ -23,7 +23,7 @@ from nestrel.core.rights import Action
 from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, snapshots
 from nestrel.store.access import AccessReader, Caller, see
-from nestrel.store.database import _SETTINGS, Database
+from nestrel.store.database import SETTINGS, Database
 from nestrel.store.keep import collecting, indexing, retention, sweep
 from nestrel.store.keep import journal as trimming
 from nestrel.store.native import Connection, fetch
@@ -293,7 +293,7 @@ async def test_every_hot_statement_meets_one_partition_and_is_a_look_up(
     assert at_once._POST in statements
     empty = make_database()
     await partition(empty, 4)
-    connections = [await asyncpg.connect(url, server_settings=_SETTINGS) for url in (plain, empty)]
+    connections = [await asyncpg.connect(url, server_settings=SETTINGS) for url in (plain, empty)]
     try:
         found = [fault for sql in statements for fault in await explained(connections, sql)]
         for rows in (20, 1_000_000):

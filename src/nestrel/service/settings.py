@@ -84,6 +84,13 @@ class Settings(BaseSettings):
             "commas or spaces between"
         ),
     ] = ()
+    pooler_url: Annotated[
+        str | None,
+        Field(
+            description="the address of a PgBouncer in transaction mode that leads to the same database, for all work "
+            "in the background; requests and who follows go to the database itself"
+        ),
+    ] = None
     schema_: Annotated[
         str,
         Field(
@@ -255,7 +262,7 @@ class Settings(BaseSettings):
     ) -> tuple[PydanticBaseSettingsSource, ...]:
         return init_settings, env_settings, TomlConfigSettingsSource(settings_cls)
 
-    @field_validator("database_url")
+    @field_validator("database_url", "pooler_url")
     @classmethod
     def _database_url(cls, value: str | None) -> str | None:
         if value is not None:

@@ -45,15 +45,15 @@ from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.stalls import Closable, Stalls
+from nestrel.service.stores import open_stores
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
-from nestrel.store.database import Database, writable
+from nestrel.store.database import writable
 from nestrel.store.events import Said, Signal
-from nestrel.store.replicas import Replicas
 from nestrel.store.write import connections, profiles, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
@@ -70,20 +70,10 @@ class Service:
         assert settings.database_url is not None
         self.settings = settings
         self.node = f"{os.getpid()}-{token_hex(4)}"
-        self.database = Database(
-            settings.database_url,
-            pool_size=settings.pool_size,
-            notify=settings.bus == "postgres",
-            node=self.node,
-            schema=settings.schema_,
-        )
-        self.database.on_epoch = self._begin_anew
-        self.replicas = Replicas(
-            self.database,
-            settings.replica_urls,
-            pool_size=settings.pool_size,
-            count=lambda outcome: metrics.REPLICA_READS.labels(outcome).inc(),
-        )
+        self.stores = open_stores(settings, self.node)
+        self.database, self.replicas = self.stores.database, self.stores.replicas
+        background = self.stores.background
+        self.database.on_epoch = background.on_epoch = self._begin_anew
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
         self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
@@ -95,7 +85,7 @@ class Service:
         self.bus.on_said = self._heard_said
         self.moves = Moves(self.source)
         self.lists = Lists(self.database, self.moves)
-        self.database.on_commit = self.bus.publish
+        self.database.on_commit = background.on_commit = self.bus.publish
         self.attachments = Attachments(
             self.database, open_files(settings.files, settings.files_endpoint, settings.data_dir)
         )
@@ -115,17 +105,17 @@ class Service:
             settings.edit_window,
         )
         self.handlers = Handlers(
-            self.database, self.moves, self.lookings, settings, self.sealing, lambda: self.push_key
+            background, self.moves, self.lookings, settings, self.sealing, lambda: self.push_key
         )  # fmt: skip
-        self.consumers = Consumers(self.database, self.node, self.handlers.make, search=settings.search)
-        self.erasures = Erasures(self.database, self.writer, self.node, skeletons() if settings.unique_names else None)
+        self.consumers = Consumers(background, self.node, self.handlers.make, search=settings.search)
+        self.erasures = Erasures(background, self.writer, self.node, skeletons() if settings.unique_names else None)
         self.access = AccessReader(self.database)
         self.pages = Pages(self.budget.pages)
-        self.sweeper = Sweeper(self.database, settings.sweep_seconds)
+        self.sweeper = Sweeper(background, settings.sweep_seconds)
         self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
         self.outgoing = Outgoing(self.budget.answers)
         self.seats = Seats(settings.quota_connections, lambda: self._of_connections > self.budget.connections)
-        self.reporting = Reporting(self.database, self.node, self.seats, self.hub, settings.usage_days)
+        self.reporting = Reporting(background, self.node, self.seats, self.hub, settings.usage_days)
         self.proxies = Proxies(settings.proxies)
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
         self.bodies = 0
@@ -151,7 +141,9 @@ class Service:
             await self.load_seal()
         checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
         self._tasks = [
-            asyncio.create_task(work_off(self.database, self.skeletons, self.something_left), name="left over"),
+            asyncio.create_task(
+                work_off(self.stores.background, self.skeletons, self.something_left), name="left over"
+            ),
             asyncio.create_task(checkpoints.run(), name="checkpoints"),
             asyncio.create_task(self._look_after(), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
@@ -186,8 +178,7 @@ class Service:
         await self.saying.stop()
         await self.hub.stop()
         await self.bus.stop()
-        await self.replicas.close()
-        await self.database.close()
+        await self.stores.close()
 
     def _heard_said(self, said: Sequence[Said]) -> None:
         self.hub.signalled([one for one in said if isinstance(one, Signal)])

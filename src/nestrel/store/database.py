@@ -6,6 +6,7 @@ import asyncio
 import time
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
+from typing import Any
 
 from sqlalchemy.ext.asyncio import create_async_engine
 from sqlalchemy.pool import NullPool
@@ -20,7 +21,7 @@ _WAIT_SECONDS = 10.0
 _AILING_SECONDS = 10.0
 """For so long a write that failed speaks for the store, if none succeeds."""
 
-_SETTINGS = {
+SETTINGS = {
     "application_name": "nestrel",
     "jit": "off",
     "timezone": "UTC",
@@ -77,27 +78,35 @@ class Database:
 
     `standby`: it only answers reads, and whose history it has is looked at by whoever asks (`nestrel.store.replicas`).
 
+    `pooled`: the address is that of a pooler, which gives each transaction another connection of the server's; what is
+    set for each connection otherwise is set for the role then (`nestrel.store.roles`).
+
     Connections are SQLAlchemy's, in autocommit, and are kept checked out between uses: checking one out of its pool
     costs more than the statements of most requests. Statements and
     transactions are the driver's (`nestrel.store.native`).
     """
 
     def __init__(self, url: str, *, pool_size: int = 10, notify: bool = True, node: str | None = None,
-                 schema: str = SCHEMA, standby: bool = False) -> None:  # fmt: skip
+                 schema: str = SCHEMA, standby: bool = False, pooled: bool = False,
+                 history: History | None = None) -> None:  # fmt: skip
         self.notify = notify
         self.node = node
         self.schema = schema
-        self.history = History()
+        self.history = history or History()
         self.on_commit: Callable[[Sequence[Moved]], None] = lambda _events: None
         self.on_epoch: Callable[[], None] = lambda: None
         """Called when this process has met another history of the database than before."""
         self._standby = standby
-        settings = {**_SETTINGS, "default_transaction_read_only": "on"} if standby else _SETTINGS
+        self._pooled = pooled
+        settings = {**SETTINGS, "default_transaction_read_only": "on"} if standby else SETTINGS
+        own: dict[str, Any] = {"server_settings": settings}
+        if pooled:  # which knows no prepared statements, and takes no other settings
+            own = {"server_settings": {"application_name": "nestrel"}, "statement_cache_size": 0}
         self._engine = create_async_engine(
             addresses.sqlalchemy(url),
             poolclass=NullPool,
             isolation_level="AUTOCOMMIT",
-            connect_args={"server_settings": settings, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
+            connect_args={**own, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
         )
         self._idle: list[Connection] = []
         self._closed = False
@@ -181,7 +190,8 @@ class Database:
         except TimeoutError:
             raise ConnectionError("the database did not answer in time") from None
         assert sql.sync_connection is not None
-        connection = Connection(sql, sql.sync_connection.connection.driver_connection, self.history, self.schema)
+        driver = sql.sync_connection.connection.driver_connection
+        connection = Connection(sql, driver, self.history, self.schema, pooled=self._pooled)
         try:
             if not self._standby:
                 await epochs.met(connection)

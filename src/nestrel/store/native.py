@@ -34,11 +34,14 @@ class Connection:
     """One of `Database`'s connections: SQLAlchemy's, in autocommit, and the driver's below it. `told` is what its
     transaction has announced so far, `history` what its process knows of the database's epochs; `at_rest` is false from
     before a transaction begins until its end is known. `unconfirmed`: a commit was to wait for a standby, and was made
-    to go on without."""
+    to go on without. `pooled`: it leads to another server connection for each transaction, so that every statement is
+    in one."""
 
-    __slots__ = ("at_rest", "driver", "history", "schema", "sql", "told", "unconfirmed")
+    __slots__ = ("at_rest", "driver", "history", "pooled", "schema", "sql", "told", "unconfirmed")
 
-    def __init__(self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA) -> None:
+    def __init__(
+        self, sql: AsyncConnection, driver: object, history: History, schema: str = SCHEMA, *, pooled: bool = False
+    ) -> None:
         self.sql = sql
         self.driver = cast("asyncpg.Connection[Any]", driver)
         self.history = history
@@ -46,6 +49,7 @@ class Connection:
         self.told: list[Moved] = []
         self.at_rest = True
         self.unconfirmed = False
+        self.pooled = pooled
         self.driver.add_log_listener(self._heard)
 
     def _heard(self, _driver: object, message: object) -> None:
@@ -108,12 +112,15 @@ def _hex(value: bytes) -> str:
 
 async def fetch(connection: Connection, sql: str, *values: Any) -> Sequence[Any]:
     """All rows of a statement."""
+    if connection.pooled and not connection.driver.is_in_transaction():
+        async with connection.transaction():
+            return await connection.driver.fetch(connection.named(sql), *values)
     return await connection.driver.fetch(connection.named(sql), *values)
 
 
 async def execute(connection: Connection, sql: str, *values: Any) -> None:
     """Run a statement that answers nothing."""
-    await connection.driver.fetch(connection.named(sql), *values)
+    await fetch(connection, sql, *values)
 
 
 async def copy_in(connection: Connection, table: str, columns: Sequence[str], records: Sequence[Sequence[Any]]) -> None:

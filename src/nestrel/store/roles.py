@@ -9,9 +9,10 @@ from typing import NamedTuple
 import asyncpg
 
 from nestrel.store import addresses
-from nestrel.store.database import Database
+from nestrel.store.database import SETTINGS, Database
 from nestrel.store.native import SCHEMA, fetch
 
+_OWN = ("application_name",)
 _EXISTS = "SELECT 1 FROM pg_roles WHERE rolname = $1"
 _OWNED = """
 SELECT format('%s %I.%I', CASE c.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END,
@@ -95,6 +96,8 @@ async def _statements(connection: asyncpg.Connection, owner: str, serving: str, 
         *(f"ALTER FUNCTION {one} OWNER TO {owner}" for one in functions),
         f"REVOKE ALL ON SCHEMA {schema} FROM PUBLIC",
         f"REVOKE ALL ON SCHEMA {schema} FROM {serving}",
+        # As each connection has them that the service makes itself; one through a pooler has them of the role.
+        *(f"ALTER ROLE {serving} SET {name} = '{value}'" for name, value in SETTINGS.items() if name not in _OWN),
         f"GRANT CONNECT ON DATABASE {database} TO {owner}, {serving}",
         f"GRANT USAGE ON SCHEMA {schema} TO {serving}",
         f"REVOKE ALL ON ALL TABLES IN SCHEMA {schema} FROM {serving}",
