@@ -25,6 +25,7 @@ from nestrel.live.source import Gone, Source
 from nestrel.live.waiting import Retried
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
+from nestrel.store.tracing import tracing
 
 log = structlog.get_logger()
 
@@ -340,6 +341,8 @@ class Following:
         if latest is not None and end.complete and _beyond(end, latest):
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
+        if tracing.tracer is not None and follower.at is not None:
+            tracing.delivered(follower.channel.id, follower.at.rev)
         self._delivered(follower.channel.id, follower.user_id)
         return Delivery(base, cursor, tail, read)
 

@@ -11,7 +11,7 @@ from nestrel.core.commands import Command, Edit, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.core.rights import Action
 from nestrel.live.following import Following
-from nestrel.service import problems
+from nestrel.service import logs, problems
 from nestrel.service.commands import make_post
 from nestrel.service.http import again_if_restored
 from nestrel.service.listing import all_since, opened
@@ -35,6 +35,7 @@ from nestrel.service.state import Service
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
 from nestrel.store.read import signalling
+from nestrel.store.tracing import tracing
 from nestrel.store.write.answers import Written
 
 _REF_CHARS = 128
@@ -77,7 +78,12 @@ async def answer(session: Session, raw: dict[str, Any]) -> None:
     model, handle, _ = known
     try:
         frame = model.model_validate(raw)
-        await again_if_restored(lambda: handle(session, frame))
+        if tracing.tracer is None:
+            await again_if_restored(lambda: handle(session, frame))
+        else:
+            with tracing.door(f"frame {name}") as span:
+                span.set_attribute("nestrel.request_id", logs.REQUEST_ID.get() or "")
+                await again_if_restored(lambda: handle(session, frame))
     except ValidationError as error:
         session.refuse(ref, problems.from_validation(error.errors(include_url=False), skip=0))
     except Problem as problem:

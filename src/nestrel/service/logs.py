@@ -4,22 +4,38 @@ from __future__ import annotations
 
 import logging
 import sys
+from contextvars import ContextVar
 from typing import Any
 
 import orjson
 import structlog
 from structlog.tracebacks import ExceptionDictTransformer
 
+from nestrel.store.tracing import tracing
+
 
 def _render(_logger: Any, _name: str, event: structlog.typing.EventDict) -> str:
     return orjson.dumps(event, default=str).decode()
+
+
+REQUEST_ID: ContextVar[str | None] = ContextVar("request_id", default=None)
+"""The id of the request, or of the socket, that the caller works for."""
+
+
+def _with_request_id(_logger: Any, _name: str, event: structlog.typing.EventDict) -> structlog.typing.EventDict:
+    """Every line that is written for a request has its id, whoever writes it; a traced one that of its trace."""
+    if (request_id := REQUEST_ID.get()) is not None:
+        event.setdefault("request_id", request_id)
+    if tracing.tracer is not None and (here := tracing.here()) is not None:
+        event.setdefault("trace_id", f"{here.trace_id:032x}")
+    return event
 
 
 def configure(level: str) -> None:
     """Set up logging for this process; `level` is debug, info, warning or error."""
     number = logging.getLevelNamesMapping()[level.upper()]
     shared: list[structlog.typing.Processor] = [
-        structlog.contextvars.merge_contextvars,
+        _with_request_id,
         structlog.processors.add_log_level,
         structlog.processors.TimeStamper(fmt="iso", utc=True),
         # No local variables: they hold tokens and what people wrote.

@@ -25,10 +25,11 @@ from nestrel.core.problems import (
     Unauthenticated,
 )
 from nestrel.core.rate import headers
-from nestrel.service import cookies, metrics, problems
+from nestrel.service import cookies, logs, metrics, problems
 from nestrel.service.http import bearer
 from nestrel.service.rates import address_of
 from nestrel.service.state import Service
+from nestrel.store.tracing import tracing
 
 log = structlog.get_logger()
 
@@ -79,6 +80,25 @@ class Envelope:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
+        if tracing.tracer is None:
+            await self._serve(scope, receive, send)
+            return
+        headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
+        method = scope["method"]
+        with tracing.door(method, headers) as span:
+            await self._serve(scope, receive, send)
+            route = getattr(scope.get("route"), "path", "none")  # which is looked for within
+            span.update_name(f"{method} {route}")
+            span.set_attributes(
+                {
+                    "http.request.method": method,
+                    "http.route": route,
+                    "http.response.status_code": scope["nestrel.status"],
+                    "nestrel.request_id": scope["request_id"],
+                }
+            )
+
+    async def _serve(self, scope: Scope, receive: Receive, send: Send) -> None:
         declared, given, host, cookie, origin, authorization = "", "", "", "", None, None
         for name, value in scope["headers"]:
             if name == b"content-length":
@@ -95,6 +115,7 @@ class Envelope:
                 origin = value.decode("latin-1")
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
+        logs.REQUEST_ID.set(request_id)  # each request is a task of its own
         self._service.proxies.look_behind(scope)
         path = scope["path"]
         api = path.startswith("/v1/")
@@ -148,6 +169,7 @@ class Envelope:
                 await problems.response(bug, request_id)(scope, receive, send_with_id)
         finally:
             body.done()
+            scope["nestrel.status"] = status
             _record(scope, status, time.perf_counter() - started)
 
     async def _count_address(self, scope: Scope) -> None:

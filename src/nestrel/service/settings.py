@@ -249,6 +249,16 @@ class Settings(BaseSettings):
     drain_seconds: Annotated[
         float, Field(gt=0, le=600, description="how long a stopping process waits for work under way")
     ] = 20.0
+    traces_url: Annotated[
+        str | None,
+        Field(
+            pattern="^https?://",
+            description="the address of a collector that takes traces (OTLP over HTTP); none are made when unset",
+        ),
+    ] = None
+    traces_share: Annotated[
+        float, Field(ge=0, le=1, description="the share of requests that are traced, of those of which nobody says so")
+    ] = 0.01
     log_level: Annotated[str, Field(pattern="^(debug|info|warning|error)$", description="debug to error")] = "info"
 
     @classmethod

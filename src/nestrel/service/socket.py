@@ -33,7 +33,7 @@ from nestrel.core.problems import (
 )
 from nestrel.live.deliveries import Delivery
 from nestrel.live.following import Following
-from nestrel.service import frames, metrics, upgrade
+from nestrel.service import frames, logs, metrics, upgrade
 from nestrel.service.addressing import frame_of
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
@@ -106,6 +106,7 @@ class Session:
 
     async def run(self) -> None:
         """Serve the connection until either side ends it."""
+        logs.REQUEST_ID.set(self.id)  # each socket is a task of its own
         await self._socket.accept()
         if self.connection is not None:
             self.connection.accepted()

@@ -26,7 +26,7 @@ from nestrel.live.moves import Moves
 from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
-from nestrel.service import cookies, metrics
+from nestrel.service import cookies, metrics, traces
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
@@ -132,10 +132,12 @@ class Service:
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
         self.something_left = asyncio.Event()
+        self._stop_tracing: Callable[[], None] = lambda: None
         self.abort: Callable[[object], None] = lambda _connection: None
         """Cuts a connection, given the server's own side of it; set by the server."""
 
     async def start(self) -> None:
+        self._stop_tracing = traces.start(self.settings, self.node)
         await self.bus.start(self.hub.heard, self._bus_is_back)
         with contextlib.suppress(StoreUnavailable):
             await self.load_seal()
@@ -179,6 +181,7 @@ class Service:
         await self.hub.stop()
         await self.bus.stop()
         await self.stores.close()
+        await asyncio.to_thread(self._stop_tracing)
 
     def _heard_said(self, said: Sequence[Said]) -> None:
         self.hub.signalled([one for one in said if isinstance(one, Signal)])

@@ -16,6 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from nestrel.store.events import Moved
 from nestrel.store.histories import History
+from nestrel.store.tracing import tracing
 
 SCHEMA = "nestrel"
 """The schema that all statements name; a database with another one has it put in its place."""
@@ -112,6 +113,13 @@ def _hex(value: bytes) -> str:
 
 async def fetch(connection: Connection, sql: str, *values: Any) -> Sequence[Any]:
     """All rows of a statement."""
+    if tracing.tracer is not None and tracing.here() is not None:
+        with tracing.statement(sql):
+            return await _fetch(connection, sql, values)
+    return await _fetch(connection, sql, values)
+
+
+async def _fetch(connection: Connection, sql: str, values: Sequence[Any]) -> Sequence[Any]:
     if connection.pooled and not connection.driver.is_in_transaction():
         async with connection.transaction():
             return await connection.driver.fetch(connection.named(sql), *values)

@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from datetime import timedelta
+from typing import TYPE_CHECKING
 from uuid import UUID
 
 from nestrel.core import limits
@@ -14,12 +15,16 @@ from nestrel.core.commands import Command
 from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
 from nestrel.store import constraints, troubles
 from nestrel.store.database import Database
+from nestrel.store.tracing import tracing
 from nestrel.store.troubles import RETRY, WORDS
 from nestrel.store.write import at_once
 from nestrel.store.write.answers import Answer, Growth, Written
 from nestrel.store.write.batch import HELD, Held, Learned, write
 from nestrel.store.write.crowds import Answered, Crowds, Unit
 from nestrel.store.write.memory import Memory
+
+if TYPE_CHECKING:
+    from opentelemetry.trace import SpanContext
 
 _IN_FLIGHT = 2
 """Transactions at one time: one commits while the next one is gathered and planned. A third makes them smaller, and
@@ -32,6 +37,17 @@ _PARKED_AT_ONCE = 3
 """Conversations that somebody holds and that are waited for at one time; each wait takes a connection."""
 _PARKED_SECONDS = 5.0
 """How long a unit waits for its turn to wait."""
+
+
+class _Traced:
+    """Who is answered, and the span in which they offered their unit."""
+
+    def __init__(self, answered: Answered, span: SpanContext) -> None:
+        self._answered = answered
+        self.span = span
+
+    def __call__(self, answer: list[Written] | Exception) -> None:
+        self._answered(answer)
 
 
 class Writer:
@@ -101,6 +117,8 @@ class Writer:
             answered(SlowDown("the write queue of this process is full", retry_after=1))
             return
         self._commands_waiting += len(unit)
+        if tracing.tracer is not None and (here := tracing.here()) is not None:
+            answered = _Traced(answered, here)
         if not self._crowds.take(unit, answered):
             self._waiting.append((unit, answered))
             self._wake()
@@ -215,7 +233,14 @@ class Writer:
     ) -> list[Unit]:
         """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
         try:
-            answers, growths, learned = await self._write([unit for unit, _ in batch], patient, careful)
+            units = [unit for unit, _ in batch]
+            if tracing.tracer is None:
+                answers, growths, learned = await self._write(units, patient, careful)
+            else:
+                parts = [answered.span for _, answered in batch if isinstance(answered, _Traced)]
+                with tracing.batch(sum(map(len, units)), parts):
+                    answers, growths, learned = await self._write(units, patient, careful)
+                    tracing.moved((growth.conversation_id, growth.rev) for growth in growths)
         except asyncio.CancelledError:
             _refuse(
                 batch,

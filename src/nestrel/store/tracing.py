@@ -1,0 +1,100 @@
+"""Traces (OpenTelemetry): where the time of a command went. Off until a process is given somewhere to send them.
+
+A request or a frame is a span. Those whose commands go into one transaction share a *batch*, which belongs to the trace
+of the first and is linked to the others; its statements are within it, and what it moved is told to followers in
+*deliveries*, the first few of which are recorded. Statements are recorded where something is that they are part of.
+Nothing that people wrote is in a span: a statement is shown without its values.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from typing import TYPE_CHECKING
+from uuid import UUID
+
+if TYPE_CHECKING:  # which nobody imports who does not trace
+    from opentelemetry.trace import Span, SpanContext, Tracer
+
+_TOLD_MOST = 8
+"""Deliveries of one change that are recorded."""
+_MOVES_MOST = 1_000
+_STATEMENT_CHARS = 2_000
+
+
+class Tracing:
+    """What one process traces with. `tracer` is None while it does not."""
+
+    def __init__(self) -> None:
+        self.tracer: Tracer | None = None
+        self._moves: OrderedDict[UUID, tuple[int, SpanContext, int, int]] = OrderedDict()
+
+    def here(self) -> SpanContext | None:
+        """The span that the caller is in, if that is recorded."""
+        from opentelemetry import trace
+
+        found = trace.get_current_span().get_span_context()
+        return found if found.is_valid and found.trace_flags.sampled else None
+
+    def door(self, name: str, headers: Mapping[str, str] | None = None) -> AbstractContextManager[Span]:
+        """What comes from outside; `headers` may say whose trace it is part of (W3C Trace Context)."""
+        from opentelemetry.trace import SpanKind
+        from opentelemetry.trace.propagation.tracecontext import TraceContextTextMapPropagator
+
+        assert self.tracer is not None
+        context = TraceContextTextMapPropagator().extract(headers) if headers is not None else None
+        return self.tracer.start_as_current_span(name, context, SpanKind.SERVER)
+
+    def statement(self, sql: str) -> AbstractContextManager[Span]:
+        """One statement, where it is part of something."""
+        from opentelemetry.trace import SpanKind
+
+        assert self.tracer is not None
+        words = " ".join(sql.split())
+        attributes = {"db.system.name": "postgresql", "db.query.text": words[:_STATEMENT_CHARS]}
+        return self.tracer.start_as_current_span(words.split(" ", 1)[0], None, SpanKind.CLIENT, attributes)
+
+    @contextmanager
+    def batch(self, commands: int, parts: Sequence[SpanContext]) -> Iterator[None]:
+        """One transaction of the write path, for commands that were offered in these spans."""
+        from opentelemetry import trace
+
+        if self.tracer is None or not parts:
+            yield
+            return
+        first = trace.set_span_in_context(trace.NonRecordingSpan(parts[0]))
+        links = [trace.Link(one) for one in parts[1:]]
+        with self.tracer.start_as_current_span("batch", first, links=links, attributes={"nestrel.commands": commands}):
+            yield
+
+    def moved(self, moves: Iterable[tuple[UUID, int]]) -> None:
+        """What the batch that the caller is in has moved, and up to which `rev`."""
+        if (here := self.here()) is None:
+            return
+        now = time.time_ns()
+        for conversation_id, rev in moves:
+            self._moves[conversation_id] = rev, here, now, 0
+            self._moves.move_to_end(conversation_id)
+        while len(self._moves) > _MOVES_MOST:
+            self._moves.popitem(last=False)
+
+    def delivered(self, conversation_id: UUID, rev: int) -> None:
+        """A change up to a `rev` is handed to a connection: how long after its transaction."""
+        found = self._moves.get(conversation_id)
+        if found is None or self.tracer is None:
+            return
+        from opentelemetry import trace
+        from opentelemetry.trace import SpanKind
+
+        moved, batch, since, told = found
+        if rev < moved or told >= _TOLD_MOST:
+            return
+        self._moves[conversation_id] = moved, batch, since, told + 1
+        parent = trace.set_span_in_context(trace.NonRecordingSpan(batch))
+        self.tracer.start_span("delivery", parent, SpanKind.PRODUCER, start_time=since).end()
+
+
+tracing = Tracing()
+"""This process's own: what is traced goes through every layer, and is nobody's to hand on."""
