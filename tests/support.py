@@ -57,6 +57,18 @@ async def make_place(database: Database, **roles: str) -> UUID:
     return made
 
 
+async def doctor(database_url: str, **env: str) -> dict[str, tuple[bool, str]]:
+    """What `nestrel doctor` finds, by what it looked at."""
+    given = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
+    settings = {"NESTREL_DATABASE_URL": database_url, "NESTREL_JWT_SECRET": SECRET, **env}
+    process = await asyncio.create_subprocess_exec(
+        sys.executable, "-m", "nestrel.cli", "doctor", "--json", env={**given, **settings},
+        stdout=asyncio.subprocess.PIPE,
+    )  # fmt: skip
+    said, _ = await process.communicate()
+    return {line["check"]: (line["ok"], line["detail"]) for line in map(json.loads, said.splitlines())}
+
+
 @asynccontextmanager
 async def own_cluster(name: str, **settings: Any) -> AsyncIterator[LocalPostgres]:
     """A durable PostgreSQL that may be killed, with a database of that name and the schema in it."""

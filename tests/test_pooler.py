@@ -6,7 +6,7 @@ import asyncio
 import os
 import signal
 import tempfile
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from nestrel.store import addresses, roles
 from nestrel.store.database import SETTINGS, Database
 from nestrel.store.native import execute, fetch
 from tests.receiver import receiver
-from tests.support import Person, Served, once, own_cluster, unique
+from tests.support import Person, Served, doctor, once, own_cluster, unique
 
 off = asyncio.to_thread
 
@@ -41,13 +41,15 @@ server_login_retry = 1
 
 
 class Pooler:
-    """A PgBouncer of the test's own, in front of a database in which a role serves; `url` leads through it."""
+    """A PgBouncer of the test's own, in front of a database in which a role serves; `url` leads through it,
+    and `owner` carries a statement out as somebody who may do everything."""
 
-    def __init__(self, folder: Path, direct: str) -> None:
+    def __init__(self, folder: Path, direct: str, owner: Callable[[str], object]) -> None:
         parts = addresses.parsed(direct)
         self._folder = folder
         own = free_port()
         self.direct = direct
+        self.owner = owner
         self.url = parts.set(drivername="postgresql", port=own).render_as_string(hide_password=False)
         (folder / "ini").write_text(_INI.format(port=parts.port, own=own, folder=folder))
         (folder / "users").write_text(f'"{parts.username}" "{parts.password}"\n')
@@ -73,7 +75,7 @@ async def pooler() -> AsyncIterator[Pooler]:
             postgres.query("ALTER ROLE nestrel_serving PASSWORD 'of-the-test'")
             parts = addresses.parsed(owner).set(drivername="postgresql", username="nestrel_serving")
             direct = parts.set(password="of-the-test").render_as_string(hide_password=False)
-            made = Pooler(Path(folder), direct)
+            made = Pooler(Path(folder), direct, postgres.query)
             made.start()
             try:
                 yield made
@@ -122,6 +124,26 @@ async def test_the_role_has_what_each_connection_of_the_service_s_has(pooled: Da
                 connection, "SELECT current_setting($1), $2", name, value.replace("60s", "1min")
             )
             assert found.lower() == wanted.lower(), name
+
+
+async def test_doctor_says_whether_the_role_has_the_settings(pooler: Pooler, pooled: Database) -> None:
+    found = await doctor(pooler.direct, NESTREL_POOLER_URL=pooler.url)
+    assert found["pooler"] == (True, "answers")
+    assert found["durability"][1].startswith("alone")
+    assert found["bus"] == (True, "the database's own")
+    pooler.owner("ALTER ROLE nestrel_serving RESET plan_cache_mode")
+    await off(pooler.kill)  # whose connections have the settings of before
+    pooler.start()
+    try:
+
+        async def look() -> str:
+            return (await doctor(pooler.direct, NESTREL_POOLER_URL=pooler.url))["pooler"][1]
+
+        await once(look, lambda said: "nestrel db roles" in said)
+    finally:
+        pooler.owner("ALTER ROLE nestrel_serving SET plan_cache_mode = 'force_generic_plan'")
+        await off(pooler.kill)
+        pooler.start()
 
 
 async def test_a_transaction_that_fails_leaves_nothing_to_the_next(pooled: Database) -> None:

@@ -19,7 +19,8 @@ import pytest_asyncio
 
 from nestrel.service.settings import SettingsError, load_settings
 from nestrel.store import schema
-from tests.support import Person, Served, once, unique
+from nestrel.store.standing import Standing
+from tests.support import Person, Served, doctor, once, unique
 from tests.test_restored import Cluster
 
 off = asyncio.to_thread
@@ -180,6 +181,7 @@ async def test_search_asks_a_standby_for_blocks_and_the_primary_for_what_stands_
 
 async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_alone(reading: Reading) -> None:
     mara, cluster = reading.mara, reading.cluster
+    there = cluster.primary.url("nestrel").replace(f":{cluster.primary.port}/", f":{cluster.other.port}/")
     place = (await mara.make())["id"]
     await mara.post(place, "both have this")
     # Another limit is another page than those that are kept.
@@ -201,15 +203,20 @@ async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_al
             one.send_signal(signal.SIGCONT)
     await reading.answered_by_the_standby(lambda: mara.page(place, limit=random.randint(30, 90)))
 
+    found = await doctor(cluster.primary.url("nestrel"), NESTREL_REPLICA_URLS=there)
+    assert found["durability"][0] is False  # as the servers of these tests wait for no disk
+    assert found["standby for reads"] == (True, "answers, a standby, 0.0 s behind")
+
     # Of another history: it was made a primary of its own, where the same numbers mean other changes.
     await off(cluster.other._run, "pg_ctl", "promote", "-w", "-D", str(cluster.other.data))
-    alone = Served(cluster.primary.url("nestrel").replace(f":{cluster.primary.port}/", f":{cluster.other.port}/"))
-    with alone:
+    with Served(there) as alone:
         await off(alone.wait_ready)
-        there = Person(alone.url, mara.user)
+        other = Person(alone.url, mara.user)
         for n in range(5):
-            assert (await there.post(place, f"of a history that is lost {n}")).status_code == 201
+            assert (await other.post(place, f"of a history that is lost {n}")).status_code == 201
     assert (await mara.post(place, "of this history")).status_code == 201
+    found = await doctor(cluster.primary.url("nestrel"), NESTREL_REPLICA_URLS=there)
+    assert found["standby for reads"][0] is False
     for limit in range(10, 20):
         page = await mara.page(place, order="asc", limit=limit)
         assert [one["body"] for one in page["items"]] == ["both have this", "on the primary", "of this history"]
@@ -217,6 +224,26 @@ async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_al
     # Dead.
     await off(cluster.other.stop, "immediate")
     assert len((await mara.page(place, limit=21))["items"]) == 3
+
+
+@pytest.mark.parametrize(
+    ("commits", "waits_for", "standbys", "good", "begins"),
+    [
+        ("on", "", 0, True, "alone"),
+        ("on", "", 2, True, "asynchronous"),
+        ("on", "one", 2, True, "synchronous"),
+        ("on", "*", 0, True, "synchronous: acknowledged when a standby has it, too (none"),
+        ("local", "one", 2, False, "acknowledged before a standby"),
+        ("off", "one", 2, False, "acknowledged before it is on a disk"),
+    ],
+)
+def test_what_an_acknowledgement_stands_on_is_said(
+    commits: str, waits_for: str, standbys: int, good: bool, begins: str
+) -> None:
+    found = Standing(True, commits, waits_for, standbys, True)
+    assert found.good is good
+    assert found.words.startswith(begins)
+    assert not Standing(False, commits, waits_for, standbys, True).good
 
 
 @pytest.mark.parametrize(

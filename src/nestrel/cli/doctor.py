@@ -24,5 +24,5 @@ def doctor(url: str, as_json: bool) -> None:
             output.json_line({"check": what, "ok": good, "detail": detail})
         else:
             mark = click.style("good", fg="green") if good else click.style("look", fg="yellow", bold=True)
-            click.echo(f"{mark}  {what:<20} {detail}")
+            click.echo(f"{mark}  {what:<26} {detail}")
     sys.exit(0 if all(good for _, good, _ in findings) else 1)

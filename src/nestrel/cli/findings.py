@@ -8,15 +8,19 @@ from collections.abc import Awaitable, Callable, Iterator
 from uuid import uuid4
 
 import httpx
+from redis.exceptions import RedisError
 
 from nestrel import __version__
 from nestrel.core.problems import StoreUnavailable
 from nestrel.files.objects import FilesUnavailable
 from nestrel.files.opening import open_files
+from nestrel.live.redis_line import connect
 from nestrel.local.postgres import PostgresError, find_binaries
 from nestrel.service.settings import Settings, SettingsError, load_settings
 from nestrel.store import roles, schema
 from nestrel.store.database import Database
+from nestrel.store.native import fetch
+from nestrel.store.standing import standby, standing
 from nestrel.store.write import waiting_posts
 
 Finding = tuple[str, bool, str]
@@ -80,6 +84,55 @@ async def _role(database: Database, _name: str) -> tuple[bool, str]:
     return True, f"{found.role} can do no more than serving takes"
 
 
+async def _durability(database: Database, _name: str) -> tuple[bool, str]:
+    """What an acknowledgement stands on; which of it one wants is for whoever runs it to judge."""
+    found = await standing(database)
+    return found.good, found.words
+
+
+async def _standby(settings: Settings, url: str) -> Finding:
+    """Whether a standby that is to answer reads does."""
+
+    async def ask(primary: Database, schema_: str) -> tuple[bool, str]:
+        database = Database(url, pool_size=4, schema=schema_, standby=True)
+        try:
+            return await standby(database, primary)
+        finally:
+            await database.close()
+
+    return await _asked(settings, "standby for reads", ask)
+
+
+async def _pooler(settings: Settings, url: str) -> Finding:
+    """Whether statements go through the pooler."""
+    database = Database(url, pool_size=4, schema=settings.schema_, pooled=True)
+    try:
+        async with database.read() as connection:
+            plans = (await fetch(connection, "SELECT current_setting('plan_cache_mode')"))[0][0]
+    except StoreUnavailable as problem:
+        return "pooler", False, f"{problem.detail} ({problem.__cause__})"
+    finally:
+        await database.close()
+    if plans != "force_generic_plan":
+        return "pooler", False, "answers, but its role lacks the settings of the service: run nestrel db roles"
+    return "pooler", True, "answers"
+
+
+async def _bus(settings: Settings) -> Finding:
+    """Whether processes can tell each other at once what has moved; without, followers hear of it at checkpoints."""
+    if settings.bus == "postgres":
+        return "bus", True, "the database's own"
+    client = connect(settings.bus)
+    try:
+        async with asyncio.timeout(5):
+            role = await client.execute_command("ROLE")  # type: ignore[no-untyped-call]  # the driver gives it no types
+    except (RedisError, OSError, TimeoutError) as error:
+        return "bus", False, f"Redis does not answer ({error or type(error).__name__}); followers hear at checkpoints"
+    finally:
+        await client.aclose()
+    return "bus", role[0] == b"master", f"Redis answers, {'the primary' if role[0] == b'master' else 'a replica'}"
+
+
 async def _waiting(database: Database, name: str) -> tuple[bool, str]:
     """Whether posts that applications left in the database are taken."""
     async with database.read() as connection:
@@ -128,6 +181,10 @@ def look(url: str) -> list[Finding]:
         findings += [
             _tokens(settings),
             asyncio.run(_asked(settings, "database", _database)),
+            asyncio.run(_asked(settings, "durability", _durability)),
+            *(asyncio.run(_standby(settings, url)) for url in settings.replica_urls),
+            *([asyncio.run(_pooler(settings, settings.pooler_url))] if settings.pooler_url else []),
+            asyncio.run(_bus(settings)),
             asyncio.run(_asked(settings, "database role", _role)),
             asyncio.run(_asked(settings, "posts left in transactions", _waiting)),
             asyncio.run(_files(settings)),

@@ -102,8 +102,12 @@ class Database:
         own: dict[str, Any] = {"server_settings": settings}
         if pooled:  # which knows no prepared statements, and takes no other settings
             own = {"server_settings": {"application_name": "nestrel"}, "statement_cache_size": 0}
+        # SQLAlchemy asks its first connection of the server's version, outside of any transaction: behind a pooler the
+        # question and its answer may be two connections. Nothing here needs to know.
+        asks = {"_initialize": False} if pooled else {}
         self._engine = create_async_engine(
             addresses.sqlalchemy(url),
+            **asks,
             poolclass=NullPool,
             isolation_level="AUTOCOMMIT",
             connect_args={**own, "timeout": 5, "command_timeout": _COMMAND_SECONDS},
