@@ -105,6 +105,15 @@ def switch(cluster: Cluster) -> None:
     click.echo("{} was the primary, {} is it now".format(*cluster.switch()))
 
 
+@main.command(context_settings={"ignore_unknown_options": True, "help_option_names": []})
+@click.argument("options", nargs=-1, type=click.UNPROCESSED)
+def faults(options: tuple[str, ...]) -> None:
+    """Do to a cluster of its own all that might happen, under load, and say what came of it."""
+    from tests.faults import main as run  # the tests' load and checks, which this package stands below
+
+    run(options, prog_name="script/cluster faults")
+
+
 @main.command()
 @_told
 def stop(cluster: Cluster) -> None:

@@ -65,11 +65,18 @@ class Cluster:
     beside and in place of their own; None takes one away."""
 
     def __init__(
-        self, folder: Path, net: int, settings: Mapping[str, str | None] | None = None, *, workers: int = 2
+        self,
+        folder: Path,
+        net: int,
+        settings: Mapping[str, str | None] | None = None,
+        *,
+        workers: int = 2,
+        demo_data: bool = True,
     ) -> None:
         self.folder = folder
         self.places = Places(net)
         self._workers = workers
+        self._demo_data = demo_data
         self._settings = settings or {}
         folder.mkdir(parents=True, exist_ok=True)
         self._state = folder / "started.json"
@@ -258,7 +265,7 @@ class Cluster:
                 wait(self._prepared, "the way to the primary")
             case Kind.SENTINEL:
                 wait(lambda: self.redis_primary() is not None, "a Redis")
-            case Kind.ISSUER:
+            case Kind.ISSUER if self._demo_data:
                 self._fill(say)
             case Kind.NESTREL:
                 wait(lambda: all(_ready(f"http://{part.at}") for part in parts), "the services")

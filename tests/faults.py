@@ -16,6 +16,7 @@ from contextlib import asynccontextmanager
 from dataclasses import asdict, dataclass, field
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import click
 import httpx
@@ -47,10 +48,10 @@ REFUSED_SECONDS = 5.0
 off = asyncio.to_thread
 
 
-def make(folder: Path, net: int = 78, **settings: str | None) -> Cluster:
+def make(folder: Path, net: int = 78, **options: Any) -> Cluster:
     """A cluster whose people sign in as those of the tests do."""
     alone = dict.fromkeys(("NESTREL_JWKS_URL", "NESTREL_ISSUER", "NESTREL_AUDIENCE"))
-    return Cluster(folder, net, {**alone, "NESTREL_JWT_SECRET": SECRET, **settings})
+    return Cluster(folder, net, {**alone, "NESTREL_JWT_SECRET": SECRET}, **options)
 
 
 @dataclass(slots=True)
@@ -235,8 +236,9 @@ def _ready(url: str) -> bool:
     return False
 
 
-async def run(cluster: Cluster, fault: Fault, number: int) -> Outcome:
-    """Do it to a cluster that is whole, under load, and say what came of it. The cluster is whole again then."""
+async def run(cluster: Cluster, fault: Fault, number: int, *, timed: bool = True) -> Outcome:
+    """Do it to a cluster that is whole, under load, and say what came of it. The cluster is whole again then. `timed`:
+    that something took too long is a broken promise, too."""
     outcome, dice = Outcome(fault.name, number), random.Random(f"{fault.name} {number}")
     await off(until, lambda: whole(cluster), "the whole cluster")
     url = cluster.places.url
@@ -264,7 +266,9 @@ async def run(cluster: Cluster, fault: Fault, number: int) -> Outcome:
             await asyncio.wait({acting})
         outcome.refused, outcome.late = probe.refused(began), probe.late(began)
         outcome.acknowledged, outcome.resets = len(probe.taken), probe.resets
-        outcome.broken += await _broken(fault, outcome, probe, url, devices, places, back)
+        outcome.broken += (_late(fault, outcome) if timed else []) + await _lost(probe, url, devices, places, outcome)
+        if not back:
+            outcome.broken.append("writes were not taken again")
         for device in devices:
             await device.stop()
         await office.http.aclose()
@@ -277,19 +281,23 @@ async def _act(devices: list[Device], dice: random.Random) -> None:
         await asyncio.sleep(0.03 + dice.random() * 0.05)
 
 
-async def _broken(
-    fault: Fault, outcome: Outcome, probe: Probe, url: str, devices: list[Device], places: list[str], back: bool
-) -> list[str]:
-    """Which promises were not kept, in words."""
-    broken = [f"read after its removal: {body}" for body in probe.stale]
-    if not back:
-        broken.append("writes were not taken again")
+def _late(fault: Fault, outcome: Outcome) -> list[str]:
+    """What took too long, in words."""
+    broken = []
     if outcome.refused > fault.limit:
         broken.append(f"writes were refused for {outcome.refused:.1f} s")
     if outcome.late > CURRENT_SECONDS + (fault.limit if fault.writes else 0):
         broken.append(f"heard {outcome.late:.1f} s late")
+    return broken
+
+
+async def _lost(probe: Probe, url: str, devices: list[Device], places: list[str], outcome: Outcome) -> list[str]:
+    """Which promises on what was acknowledged were not kept, in words."""
+    broken = [f"read after its removal: {body}" for body in probe.stale]
     if outcome.resets:
         broken.append(f"{outcome.resets} resets")
+    if missing := probe.taken.keys() - probe.heard.keys():
+        broken.append(f"{len(missing)} were never heard")
     counts = {"messages": 0}
     try:
         for device in devices:

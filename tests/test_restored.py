@@ -19,8 +19,11 @@ import pytest
 
 from nestrel.client import AsyncClient, SyncedReplica
 from nestrel.client.replica.sync import ReplicaState
+from nestrel.core.problems import StoreUnavailable
 from nestrel.local.postgres import LocalPostgres
-from nestrel.store import schema
+from nestrel.store import epochs, schema
+from nestrel.store.database import Database
+from nestrel.store.native import execute, fetch
 from tests.soak import Proxy
 from tests.support import Person, Served, token, until
 
@@ -303,3 +306,33 @@ async def test_a_planned_switchover_resets_nobody(cluster: Cluster, tmp_path: Pa
             assert len(replica.messages(here.place, limit=1000)) == 48
         found = await here.resync(later["all"])
         assert [message["body"] for message in found["items"][0]["messages"]] == ["after 1", "after 2", "after 3"]
+
+
+async def test_a_history_that_a_process_has_seen_and_the_database_does_not_know_is_lost(url: str) -> None:
+    """A primary of before that takes its place again, or files that are put back under a running service."""
+    one, other = Database(url), Database(url)
+    for database in (one, other):
+        async with database.read() as connection:
+            await epochs.begin(connection)
+    first = one.history.known.present
+    async with one.read() as connection:
+        await epochs.begin(connection, set_back=first)
+    async with other.read() as connection:
+        await epochs.begin(connection)
+    lost = one.history.known.present
+    assert first != lost == other.history.known.present
+    async with one.read() as connection:
+        await execute(connection, "DELETE FROM nestrel.epochs WHERE id = $1", lost)
+        before = len(await fetch(connection, "SELECT FROM nestrel.epochs"))
+    for database in (one, other):
+        with pytest.raises(StoreUnavailable, match="restored"):
+            async with database.read() as connection:
+                [(epoch,)] = await fetch(connection, f"SELECT {epochs.CURRENT}")
+                database.history.check(epoch)
+    present = one.history.known.present
+    assert present == other.history.known.present
+    assert present not in (first, lost)
+    async with one.read() as connection:
+        assert len(await fetch(connection, "SELECT FROM nestrel.epochs")) == before + 1  # by whoever met it first
+    await one.close()
+    await other.close()

@@ -87,7 +87,7 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
         system, database_id, timeline, replayed, may_read = (await fetch(connection, _NOW))[0]
         newest = (await fetch(connection, _NEWEST) or [None])[0]
         same = newest is not None and newest[2:5] == (_signed(system), database_id, timeline) and newest[5]
-        recorded = not same or set_back == newest[1]
+        recorded = not same or set_back == newest[1] or _lost(connection, newest[1], (system, database_id))
         if recorded:
             branch = None
             if newest is not None and newest[2:4] == (_signed(system), database_id) and newest[5] and not same:
@@ -97,6 +97,14 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
         found = await fetch(connection, _RECORDED)
     connection.history.learn(Lineage([Epoch(*row) for row in found]), (system, database_id))
     return recorded
+
+
+def _lost(connection: Connection, newest: int, site: tuple[int, int]) -> bool:
+    """Whether this process has met a later epoch of this database than the newest that is recorded: then it is an
+    earlier state, and that epoch is lost, whoever has brought it back. The first process that meets it records the next
+    one, which is new to all others."""
+    known = connection.history.lineage
+    return known is not None and connection.history.site == site and newest in known and newest != known.present
 
 
 def _signed(system: int) -> int:
