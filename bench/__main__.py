@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, crowd, files, limiting, posts, reads, resync, retention, scale, search, webhooks
+from bench import changes, crowd, files, limiting, many, posts, reads, resync, retention, scale, search, webhooks
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -64,14 +64,20 @@ def _line(result: Result) -> str:
 
 
 @click.command()
-@click.argument("table", type=click.Choice(["targets", "scale"]), default="targets")
+@click.argument("table", type=click.Choice(["targets", "scale", "many"]), default="targets")
 @click.option("--most", default=1_000_000, show_default=True, help="scale: messages of the largest conversation.")
+@click.option("--followers", default=20_000, show_default=True, help="many: how many of them.")
 @click.option("--quick", is_flag=True, help="One short round; writes no file.")
 @click.option("--only", multiple=True, type=click.Choice(list(_PARTS)), help="Measure this part alone; writes no file.")
 @click.option("--rounds", default=3, show_default=True)
 @click.option("--seconds", default=5, show_default=True)
-def main(table: str, most: int, quick: bool, only: tuple[str, ...], rounds: int, seconds: int) -> None:
-    """Measure Nestrel against its floors (targets), or as it grows (scale)."""
+def main(table: str, most: int, followers: int, quick: bool, only: tuple[str, ...], rounds: int, seconds: int) -> None:
+    """Measure Nestrel against its floors (targets), as it grows (scale), or with many who follow (many)."""
+    if table == "many":
+        with bench() as prepared:
+            for line in many.measure(prepared, followers):
+                click.echo(line)
+        return
     if table == "scale":
         with bench() as prepared:
             for line in scale.measure(prepared, most):

@@ -258,6 +258,7 @@ class Hub:
                 start = channel.at
                 try:
                     found = await self._source.since(channel.id, start, _READ_ROWS)
+                    metrics.READS.inc()
                     if channel.at is None or channel.at.epoch != start.epoch:
                         return
                     if found is not None and (found.more or found.reset):

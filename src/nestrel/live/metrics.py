@@ -9,3 +9,4 @@ CATCH_UPS = Counter("nestrel_catch_ups", "Change sets read from the store for a 
 FOLLOWS = Gauge("nestrel_follows", "Conversations followed, counted for each connection", multiprocess_mode="livesum")
 BUS_HEARD = Counter("nestrel_bus_heard", "Moves of conversations that other processes told this one of")
 BUS_NEEDED = Counter("nestrel_bus_needed", "Those of them that somebody here had to hear of")
+READS = Counter("nestrel_reads", "Change sets read from the store for all followers of a conversation")
