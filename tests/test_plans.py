@@ -21,10 +21,10 @@ from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.rights import Action
 from nestrel.live.source import StoreSource
-from nestrel.store import constraints, epochs, snapshots
+from nestrel.store import constraints, epochs, replicas, snapshots
 from nestrel.store.access import AccessReader, Caller, see
 from nestrel.store.database import SETTINGS, Database
-from nestrel.store.keep import collecting, indexing, retention, sweep
+from nestrel.store.keep import archive, collecting, indexing, retention, sweep
 from nestrel.store.keep import journal as trimming
 from nestrel.store.native import Connection, fetch
 from nestrel.store.partitions import OWNED, InUse, partition
@@ -118,6 +118,9 @@ async def everything_that_is_hot(database: Database) -> None:
         ):  # fmt: skip
             await history.read(connection, access, query)
         await history.stood_still(connection, access, ["mara"])
+        await replicas.holds(connection, access)
+        await archive.digest(connection, place, 1)
+        await archive.written(connection, place)
         await history.one(connection, place, 30)
         first = await changes.newest(connection, place, 5)
         assert first is not None
