@@ -63,6 +63,11 @@ def start(
     return Started(process.pid, psutil.Process(process.pid).create_time())
 
 
+def reap() -> None:
+    """Take note of those that have ended."""
+    _held[:] = [process for process in _held if process.poll() is None]
+
+
 def save(file: Path, started: dict[str, Started]) -> None:
     """Keep what was started, at once or not at all."""
     fresh = file.with_suffix(".new")

@@ -320,6 +320,7 @@ class Cluster:
             found = [*found, *(one for one in self._processes(part) if one not in found)]
             processes.send(found, signal.SIGKILL)
             psutil.wait_procs(found, timeout=10)
+            processes.reap()
             return part
 
     def freeze(self, name: str) -> Part:
@@ -366,6 +367,7 @@ class Cluster:
                     found += of_part
                 _, alive = psutil.wait_procs(found, timeout=30)
                 processes.send(alive, signal.SIGKILL)
+            processes.reap()
             processes.save(self._state, {})
             self._started = {}
 

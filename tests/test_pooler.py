@@ -63,6 +63,7 @@ class Pooler:
         found = processes.tree(self._started, None)
         processes.send(found, signal.SIGKILL)
         psutil.wait_procs(found, timeout=30)
+        processes.reap()
 
 
 @pytest_asyncio.fixture(scope="module")
