@@ -81,6 +81,8 @@ class Wire(asyncio.Protocol):
                 break
             if data[at] & 0x0F == 1:
                 self.on_frame(data[start : start + size])
+            elif data[at] & 0x0F == 9 and self.transport is not None:  # a ping, which wants the same back (5.5.2)
+                self.transport.write(bytes((0x8A, 0x80 | size)) + b"\x00\x00\x00\x00" + data[start : start + size])
             at = start + size
         self._buffer = data[at:]
 
