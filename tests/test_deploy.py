@@ -62,6 +62,16 @@ def test_every_file_is_filled_in_with_what_is_known(places: Places, tmp_path: Pa
             assert set(re.findall(r"\$\{(\w+)\}", path.read_text())) <= known, path
 
 
+def test_pgbackrest_knows_all_that_its_file_says(places: Places, tmp_path: Path) -> None:
+    """It reads the file and looks for a repository, which is not there; of what it does not know it warns."""
+    text = files.filled("pgbackrest.conf", **files.common(places), BACKUP_PASSWORD="x" * 20, DATA=tmp_path / "data")
+    config = tmp_path / "pgbackrest.conf"
+    config.write_text(text.replace("/var/lib/pgbackrest", str(tmp_path)))
+    said = _says("pgbackrest", f"--config={config}", "--stanza=nestrel", "--log-level-file=off", "info")
+    assert "stanza: nestrel" in said
+    assert "WARN" not in said
+
+
 @pytest.mark.parametrize("unit", sorted(path.name for path in (_DEPLOY / "systemd").iterdir()))
 def test_systemd_takes_the_units(unit: str, tmp_path: Path) -> None:
     # It looks for the program too, which is elsewhere here.
