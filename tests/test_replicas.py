@@ -19,6 +19,9 @@ import pytest_asyncio
 
 from nestrel.service.settings import SettingsError, load_settings
 from nestrel.store import schema
+from nestrel.store.database import Database
+from nestrel.store.native import Connection, fetch
+from nestrel.store.replicas import Replicas
 from nestrel.store.standing import Standing
 from tests.support import Person, Served, doctor, once, unique
 from tests.test_restored import Cluster
@@ -160,6 +163,26 @@ async def test_archives_and_exports_come_from_a_standby_that_has_them_as_they_st
         answer = await reading.answered_by_the_standby(ask)
         assert "odd's own" not in answer.text
         assert len(answer.text.splitlines()) >= 3
+
+
+async def test_a_standby_that_has_much_to_do_is_waited_for(reading: Reading) -> None:
+    """Longer than for one that does not even say what it holds."""
+    primary, standby = (server.url("nestrel") for server in (reading.cluster.primary, reading.cluster.other))
+    outcomes: list[str] = []
+    database = Database(primary)
+    replicas = Replicas(database, [standby], count=outcomes.append)
+
+    async def holds(_connection: Connection) -> bool:
+        return True
+
+    async def work(connection: Connection) -> str:
+        await fetch(connection, "SELECT pg_sleep(2.5)")
+        return "done"
+
+    assert await replicas.ask(holds, work) == "done"
+    assert outcomes == ["answered"]
+    await replicas.close()
+    await database.close()
 
 
 async def test_search_asks_a_standby_for_blocks_and_the_primary_for_what_stands_in_them(reading: Reading) -> None:

@@ -336,13 +336,13 @@ class Following:
     def _moved_on(self, follower: Follower, end: ChangePosition, tail: str, *, read: bool) -> Delivery:
         base = self._cursor_of(follower)
         cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
-        follower.at, follower.cursor = end, cursor
+        before, follower.at, follower.cursor = follower.at, end, cursor
         latest = follower.channel.at
         if latest is not None and end.complete and _beyond(end, latest):
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
-        if tracing.tracer is not None and follower.at is not None:
-            tracing.delivered(follower.channel.id, follower.at.rev)
+        if tracing.tracer is not None:
+            tracing.delivered(follower.channel.id, before.rev if before is not None else 0, end.rev)
         self._delivered(follower.channel.id, follower.user_id)
         return Delivery(base, cursor, tail, read)
 

@@ -27,7 +27,9 @@ Found = TypeVar("Found")
 Holds = Callable[[Connection], Awaitable[bool]]
 
 _ANSWER_SECONDS = 2.0
-"""A standby that has not answered by then is asked nothing for a while."""
+"""A standby that has not said by then what it holds is asked nothing for a while."""
+_WORK_SECONDS = 10.0
+"""The same for what it is asked then."""
 _REST_SECONDS = 5.0
 
 # A standby that follows a history that is lost may have the same `rev`, of another change: it has not heard of the
@@ -97,8 +99,9 @@ class Replicas:
         if standby is None:
             return None
         try:
-            async with asyncio.timeout(_ANSWER_SECONDS), standby.database.read() as connection:
+            async with asyncio.timeout(_ANSWER_SECONDS) as limit, standby.database.read() as connection:
                 held = await holds(connection)
+                limit.reschedule(asyncio.get_running_loop().time() + _WORK_SECONDS)
                 found = await work(connection) if held else None
         except (StoreUnavailable, TimeoutError, asyncpg.PostgresError) as error:
             self._failed(standby, error)

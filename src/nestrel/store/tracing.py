@@ -59,10 +59,18 @@ class Tracing:
     @contextmanager
     def batch(self, commands: int, parts: Sequence[SpanContext]) -> Iterator[None]:
         """One transaction of the write path, for commands that were offered in these spans."""
-        from opentelemetry import trace
+        from opentelemetry import context, trace
 
-        if self.tracer is None or not parts:
+        if self.tracer is None:
             yield
+            return
+        if not parts:
+            # Whoever woke the task that writes may have been in a span, which this is no part of.
+            outside = context.attach(context.Context())
+            try:
+                yield
+            finally:
+                context.detach(outside)
             return
         first = trace.set_span_in_context(trace.NonRecordingSpan(parts[0]))
         links = [trace.Link(one) for one in parts[1:]]
@@ -80,8 +88,8 @@ class Tracing:
         while len(self._moves) > _MOVES_MOST:
             self._moves.popitem(last=False)
 
-    def delivered(self, conversation_id: UUID, rev: int) -> None:
-        """A change up to a `rev` is handed to a connection: how long after its transaction."""
+    def delivered(self, conversation_id: UUID, after: int, rev: int) -> None:
+        """What changed after a `rev` and up to another is handed to a connection: how long after its transaction."""
         found = self._moves.get(conversation_id)
         if found is None or self.tracer is None:
             return
@@ -89,7 +97,7 @@ class Tracing:
         from opentelemetry.trace import SpanKind
 
         moved, batch, since, told = found
-        if rev < moved or told >= _TOLD_MOST:
+        if not after < moved <= rev or told >= _TOLD_MOST:
             return
         self._moves[conversation_id] = moved, batch, since, told + 1
         parent = trace.set_span_in_context(trace.NonRecordingSpan(batch))
