@@ -20,6 +20,7 @@ import redis.asyncio as redis
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
+from prometheus_client import REGISTRY
 
 from nestrel.live.channel import Listener
 from nestrel.live.hub import Hub
@@ -29,7 +30,7 @@ from nestrel.live.source import Source
 from nestrel.local.postgres import free_port
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import State
-from tests.support import PATIENCE, Person, Served, unique, until
+from tests.support import PATIENCE, Person, Served, once, unique, until
 
 PASSWORD = "berth-four"
 MANY = 8
@@ -230,11 +231,18 @@ async def test_a_line_that_was_cut_and_a_redis_that_was_away_are_looked_past(ser
         server.stop()
         async with asyncio.timeout(PATIENCE):
             await one.bus.attend([later])
+        await once(_up, lambda up: up == 0)
         server.start()
         await one.until(lambda: one.returns >= 3)
+        await once(_up, lambda up: up == 1)
         other.bus.publish([Moved(later, 1)])
         await one.until(lambda: Moved(later, 1) in one.moved)
     await look.aclose()
+
+
+async def _up() -> float | None:
+    """What is told of whether this process has its bus."""
+    return REGISTRY.get_sample_value("nestrel_bus_up")
 
 
 async def test_a_position_is_read_when_word_is_heard_and_not_before() -> None:

@@ -168,6 +168,8 @@ def test_alerts_are_raised_when_they_should_be(tmp_path: Path) -> None:
         case("NestrelStandbyFails", False, **{failed: "7x200", answered: "0+100x200"}),
         case("NestrelStandbysBehind", True, **{behind: "0+6x200", answered: "0+4x200"}),
         case("NestrelStandbysBehind", False, **{behind: "0+4x200", answered: "0+6x200"}),
+        case("NestrelBusAway", True, nestrel_bus_up="1x20 0x180"),
+        case("NestrelBusAway", False, nestrel_bus_up="1x200"),
         case("NestrelSweepBehind", True, nestrel_sweep_lag_seconds="900x200"),
         case("NestrelSweepBehind", False, nestrel_sweep_lag_seconds="3x200"),
     ]

@@ -95,9 +95,11 @@ class Subscribed(ABC):
                         log.info("bus.back", failures=failures)
                     failures = 0
                     self._up.set()
+                    metrics.BUS_UP.set(1)
                     on_return()
             except Exception as error:  # whatever it is: without the bus nothing is heard until the next checkpoint
                 log.warning("bus.away", reason=str(error) or type(error).__name__)
+            metrics.BUS_UP.set(0)
             await asyncio.sleep(_RETRY_SECONDS[min(failures, len(_RETRY_SECONDS) - 1)])
             failures += 1
 

@@ -10,3 +10,8 @@ FOLLOWS = Gauge("nestrel_follows", "Conversations followed, counted for each con
 BUS_HEARD = Counter("nestrel_bus_heard", "Moves of conversations that other processes told this one of")
 BUS_NEEDED = Counter("nestrel_bus_needed", "Those of them that somebody here had to hear of")
 READS = Counter("nestrel_reads", "Change sets read from the store for all followers of a conversation")
+BUS_UP = Gauge(
+    "nestrel_bus_up",
+    "Whether every process hears of others' moves at once; if not, its followers hear at checkpoints",
+    multiprocess_mode="livemin",
+)
