@@ -183,12 +183,13 @@ class Probe:
 @dataclass(frozen=True, slots=True)
 class Fault:
     """Something that is done to a cluster. `does` returns the parts that are to be healed; `writes` says that writes
-    are to be taken again before they are healed."""
+    are to be taken again before they are healed, `hold` for how long they then stay as they are."""
 
     name: str
     does: Callable[[Cluster], list[str]]
     writes: bool = True
     limit: float = WRITES_SECONDS
+    hold: float = _AFTER_SECONDS
 
 
 def _switch(cluster: Cluster) -> list[str]:
@@ -209,10 +210,10 @@ FAULTS = (
     Fault("the primary killed", _kill("primary")),
     Fault("the primary frozen, and back as a stale one", _freeze("primary")),
     Fault("the synchronous standby killed", _kill("standby")),
-    Fault("one etcd lost", _kill("etcd-1")),
-    Fault("two etcd lost", _kill("etcd-1", "etcd-2"), writes=False),
-    Fault("HAProxy restarted", _kill("haproxy"), writes=False),
-    Fault("PgBouncer restarted", _kill("pgbouncer"), writes=False),
+    Fault("one etcd lost for 40 s", _kill("etcd-1"), hold=40.0),
+    Fault("two etcd lost for 40 s", _kill("etcd-1", "etcd-2"), writes=False, hold=40.0),
+    Fault("HAProxy restarted", _kill("haproxy"), writes=False, hold=1.0),
+    Fault("PgBouncer restarted", _kill("pgbouncer"), writes=False, hold=1.0),
     Fault("the Redis primary killed", _kill("redis-primary")),
     Fault("Redis all gone", _kill("redis-1", "redis-2", "redis-3")),
     Fault("a service killed", _kill("nestrel-1")),
@@ -257,7 +258,7 @@ async def run(cluster: Cluster, fault: Fault, number: int, *, timed: bool = True
                 began = time.monotonic()
                 harmed = await off(fault.does, cluster)
                 back = await probe.taken_after(time.monotonic() + 0.5) if fault.writes else True
-                await asyncio.sleep(_AFTER_SECONDS if fault.writes else 3.0)
+                await asyncio.sleep(fault.hold)
                 for name in harmed:
                     await off(cluster.heal, name)
                 back = back and await probe.taken_after(time.monotonic())
