@@ -7,14 +7,16 @@ import os
 import re
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
 import pytest
 from sqlalchemy.engine import make_url
 
-from nestrel.local.postgres import free_port
+from nestrel.local.postgres import LocalPostgres, free_port
 from tests.support import SECRET, until
 
 ROOT = Path(__file__).parent.parent
@@ -99,14 +101,15 @@ def test_every_example_is_of_a_kind_that_is_run() -> None:
 
 
 @pytest.mark.parametrize("number", range(len(README)))
-def test_an_example_of_the_readme(demo: Demo, number: int, make_database: Callable[[], str], tmp_path: Path) -> None:
+def test_an_example_of_the_readme(demo: Demo, number: int, tmp_path: Path) -> None:
     text = README[number]
     if "import " in text and "nestrel import" not in text:
         program = tmp_path / "example.py"
         program.write_text(text.replace("http://127.0.0.1:8460", demo.url))
         assert demo.run(sys.executable, "-W", "error", str(program))
     elif "nestrel serve" in text:
-        _run_the_service(demo, text, make_database())
+        with _durable() as url:
+            _run_the_service(demo, text, url)
     else:
         token = demo.run("nestrel", "token", "mara").strip()
         demo.shell(text, said="y\n" * 3, NESTREL_TOKEN=token)
@@ -145,6 +148,20 @@ def test_notices_are_set_and_come_to_the_handset(demo: Demo) -> None:
     assert json.loads(listed)["endpoint"] == handset
     demo.run("nestrel", "notices", "forget", json.loads(listed)["subscription_id"], NESTREL_TOKEN=mara)
     assert "no device" in demo.run("nestrel", "notices", "devices", NESTREL_TOKEN=mara)
+
+
+@contextmanager
+def _durable() -> Iterator[str]:
+    """A database of a server that waits for its disk, as an operator's does; `nestrel doctor` looks."""
+    with tempfile.TemporaryDirectory(prefix="nestrel-operator-", ignore_cleanup_errors=True) as folder:
+        Path(folder).chmod(0o755)  # the postgres user must get in
+        postgres = LocalPostgres(Path(folder))
+        postgres.start()
+        try:
+            postgres.create_database("operator")
+            yield postgres.url("operator")
+        finally:
+            postgres.stop("immediate")
 
 
 def _run_the_service(demo: Demo, text: str, url: str) -> None:
