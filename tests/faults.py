@@ -80,6 +80,7 @@ class Probe:
         self.resets = 0
         self.stale: list[str] = []
         self._done = asyncio.Event()
+        self._more = asyncio.Event()
 
     @asynccontextmanager
     async def running(self) -> AsyncIterator[Probe]:
@@ -112,6 +113,7 @@ class Probe:
             n += 1
             if await self._until_taken(person, f"probe {n}"):
                 self.taken[f"probe {n}"] = time.monotonic()
+                self._more.set()
             await self._pause()
 
     async def _until_taken(self, person: Person, body: str) -> int:
@@ -156,7 +158,7 @@ class Probe:
                                 cursor, now = event.cursor, time.monotonic()
                                 for message in event.messages:
                                     self.heard.setdefault(message.body, now)
-                await asyncio.sleep(0.2)
+                await self._pause()
 
     def refused(self, since: float) -> float:
         """The longest time without an acknowledgement."""
@@ -172,12 +174,14 @@ class Probe:
 
     async def taken_after(self, moment: float) -> bool:
         """Wait until something is taken again; False when it is not."""
-        end = time.monotonic() + _BACK_SECONDS
-        while time.monotonic() < end:
-            if any(at > moment for at in self.taken.values()):
-                return True
-            await asyncio.sleep(0.1)
-        return False
+        try:
+            async with asyncio.timeout(_BACK_SECONDS):
+                while not any(at > moment for at in self.taken.values()):
+                    self._more.clear()
+                    await self._more.wait()
+        except TimeoutError:
+            return False
+        return True
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,8 +11,12 @@ from typing import Any
 import pytest
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 from opentelemetry.proto.trace.v1.trace_pb2 import Span
+from opentelemetry.sdk.trace import TracerProvider
+from opentelemetry.sdk.trace.export import SimpleSpanProcessor
+from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
 from nestrel.service.settings import SettingsError, load_settings
+from nestrel.store.tracing import tracing
 from tests.receiver import Receiver, hang, receiver, status
 from tests.support import Person, Served, unique
 
@@ -129,3 +133,21 @@ async def test_every_line_of_a_request_has_its_id(make_database: Callable[[], st
 
         [failed] = [line for line in lines() if line["event"] == "replica.failed"]
         assert failed["request_id"] == "asked-by-mara"
+
+
+def test_an_error_s_own_words_are_in_no_span(monkeypatch: pytest.MonkeyPatch) -> None:
+    """PostgreSQL's errors name the values that they are about, which people wrote."""
+    kept = InMemorySpanExporter()
+    provider = TracerProvider(shutdown_on_exit=False)
+    provider.add_span_processor(SimpleSpanProcessor(kept))
+    monkeypatch.setattr(tracing, "tracer", provider.get_tracer("test"))
+    with (
+        pytest.raises(ValueError, match="secret"),
+        tracing.door("POST") as door,
+        tracing.batch(1, [door.get_span_context()]),
+        tracing.statement("INSERT INTO t VALUES ($1)"),
+    ):
+        raise ValueError("Key (name)=(a secret of the quay) already exists.")
+    found = kept.get_finished_spans()
+    assert len(found) == 3
+    assert not any("secret" in one.to_json() for one in found)

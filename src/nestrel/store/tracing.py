@@ -16,7 +16,8 @@ from typing import TYPE_CHECKING
 from uuid import UUID
 
 if TYPE_CHECKING:  # which nobody imports who does not trace
-    from opentelemetry.trace import Span, SpanContext, Tracer
+    from opentelemetry.context import Context
+    from opentelemetry.trace import Link, Span, SpanContext, SpanKind, Tracer
 
 _TOLD_MOST = 8
 """Deliveries of one change that are recorded."""
@@ -38,23 +39,31 @@ class Tracing:
         found = trace.get_current_span().get_span_context()
         return found if found.is_valid and found.trace_flags.sampled else None
 
+    def _span(
+        self, name: str, context: Context | None, kind: SpanKind, attributes: Mapping[str, str | int] | None = None,
+        links: Sequence[Link] = (),
+    ) -> AbstractContextManager[Span]:  # fmt: skip
+        """A span without the words of the error that may end it: those name values, which people wrote."""
+        assert self.tracer is not None
+        return self.tracer.start_as_current_span(
+            name, context, kind, attributes, links, record_exception=False, set_status_on_exception=False
+        )
+
     def door(self, name: str, headers: Mapping[str, str] | None = None) -> AbstractContextManager[Span]:
         """What comes from outside; `headers` may say whose trace it is part of (W3C Trace Context)."""
         from opentelemetry.trace import SpanKind
         from opentelemetry.trace.propagation.tracecontext import TraceContextTextMapPropagator
 
-        assert self.tracer is not None
         context = TraceContextTextMapPropagator().extract(headers) if headers is not None else None
-        return self.tracer.start_as_current_span(name, context, SpanKind.SERVER)
+        return self._span(name, context, SpanKind.SERVER)
 
     def statement(self, sql: str) -> AbstractContextManager[Span]:
         """One statement, where it is part of something."""
         from opentelemetry.trace import SpanKind
 
-        assert self.tracer is not None
         words = " ".join(sql.split())
         attributes = {"db.system.name": "postgresql", "db.query.text": words[:_STATEMENT_CHARS]}
-        return self.tracer.start_as_current_span(words.split(" ", 1)[0], None, SpanKind.CLIENT, attributes)
+        return self._span(words.split(" ", 1)[0], None, SpanKind.CLIENT, attributes)
 
     @contextmanager
     def batch(self, commands: int, parts: Sequence[SpanContext]) -> Iterator[None]:
@@ -74,7 +83,8 @@ class Tracing:
             return
         first = trace.set_span_in_context(trace.NonRecordingSpan(parts[0]))
         links = [trace.Link(one) for one in parts[1:]]
-        with self.tracer.start_as_current_span("batch", first, links=links, attributes={"nestrel.commands": commands}):
+        attributes = {"nestrel.commands": commands}
+        with self._span("batch", first, trace.SpanKind.INTERNAL, attributes, links):
             yield
 
     def moved(self, moves: Iterable[tuple[UUID, int]]) -> None:
