@@ -251,10 +251,14 @@ class Wire:
     async def send(self, **frame: Any) -> None:
         await self.raw.send(json.dumps(frame))
 
-    async def get(self, seconds: float = PATIENCE) -> dict[str, Any]:
-        """The next frame that comes."""
-        if self.kept:
-            return self.kept.pop(0)
+    async def get(self, seconds: float = PATIENCE, *, checkpoints: bool = False) -> dict[str, Any]:
+        """The next frame that comes. A checkpoint may come between any two, and is passed over unless it is wanted."""
+        while True:
+            frame = self.kept.pop(0) if self.kept else await self._receive(seconds)
+            if checkpoints or frame["type"] != "checkpoint":
+                return frame
+
+    async def _receive(self, seconds: float = PATIENCE) -> dict[str, Any]:
         frame: dict[str, Any] = json.loads(await asyncio.wait_for(self.raw.recv(), seconds))
         return frame
 
@@ -264,7 +268,7 @@ class Wire:
         await self.send(ref=self._ref, **frame)
         others: list[dict[str, Any]] = []
         while True:
-            answer = await self.get()
+            answer = await self.get(checkpoints=True)
             if answer.get("ref") == self._ref:
                 self.kept = others + self.kept
                 return answer
@@ -283,7 +287,7 @@ class Wire:
         """Assert that nothing else comes: an answer to a command made now overtakes nothing that was sent before."""
         answer = await self.command(type="unfollow", conversation_id=str(uuid4()))
         assert answer["type"] == "done"
-        assert self.kept == []
+        assert [frame for frame in self.kept if frame["type"] != "checkpoint"] == []
 
 
 async def call(who: Person, method: str, path: str, body: Any = None, status: int | None = None) -> httpx.Response:

@@ -22,6 +22,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from prometheus_client import REGISTRY
 
+from nestrel.live import redis_line
 from nestrel.live.channel import Listener
 from nestrel.live.hub import Hub
 from nestrel.live.redis_address import parse
@@ -140,7 +141,7 @@ class Ear:
     """One process's side of the bus."""
 
     def __init__(self, url: str, name: str) -> None:
-        self.bus = RedisBus(url, name, "skerry")
+        self.bus = RedisBus(redis_line.connect(url), name, "skerry")
         self.moved = list[Moved]()
         self.stirred = asyncio.Event()
         self.returns = 0

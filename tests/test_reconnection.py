@@ -71,17 +71,17 @@ async def test_the_reconnection_of_the_protocol_page(make_database: Callable[[],
             post = {"type": "post", "ref": 1, "conversation_id": room, "key": "odd-phone-17", "body": "Aboard."}
             said.sent(post)
             await wire.send(**post)
-            said.came(await wire.get())
+            said.came(await wire.get(checkpoints=True))
             said.sent({"cursor": start}, "POST /v1/resync")
             answer = said.came((await odd.http.post("/resync", json={"cursor": start})).json(), "200")
             follow = {"type": "follow_all", "ref": 2, "cursor": answer["cursor"]}
             said.sent(follow)
             await wire.send(**follow)
             for _ in ("done", "checkpoint"):
-                said.came(await wire.get())
+                said.came(await wire.get(checkpoints=True))
             await mara.post(room, "Fog lifts.")
             for _ in ("changes", "checkpoint"):
-                said.came(await wire.get())
+                said.came(await wire.get(checkpoints=True))
     shown = re.search(r"### One reconnection, whole.*?```\n(.*?)```", _PAGE.read_text(), re.DOTALL)
     assert shown is not None
     assert shown[1].splitlines() == said.lines

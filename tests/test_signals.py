@@ -9,6 +9,7 @@ from uuid import UUID
 
 import pytest
 
+from nestrel.live import redis_line
 from nestrel.live.hub import Hub
 from nestrel.live.redis_bus import RedisBus
 from nestrel.live.saying import Saying
@@ -74,7 +75,7 @@ def test_more_than_one_a_second_is_dropped(monkeypatch: pytest.MonkeyPatch) -> N
     now = 100.0
     monkeypatch.setattr("time.monotonic", lambda: now)
     hub = Hub(None)  # type: ignore[arg-type]  # nothing is read here
-    signals = Signals(hub, Saying(RedisBus("redis://127.0.0.1:1", "one", "nestrel")))
+    signals = Signals(hub, Saying(RedisBus(redis_line.connect("redis://127.0.0.1:1"), "one", "nestrel")))
     mara, odd = (Signal(UUID(int=1), user, "writing") for user in ("mara", "odd"))
     assert [signals.due(one) for one in (mara, odd, mara)] == [True, True, False]
     now += 0.9

@@ -159,7 +159,7 @@ async def test_who_has_caught_up_is_told_so_also_where_nothing_came(own: Served)
             name, told, data = await stream.get()
         async with mara.socket() as wire:
             await wire.command(type="follow_all", **start)
-            frame = await wire.get()
+            frame = await wire.get(checkpoints=True)
         assert (name, data, frame["type"]) == ("checkpoint", told, "checkpoint")
         for at in (told, frame["cursor"]):
             found = (await mara.http.post("/resync", json={"cursor": at})).json()
@@ -183,7 +183,7 @@ async def test_frames_and_events_are_as_the_asyncapi_document_says(own: Served) 
         await mara.post(place, "one")
         told: set[str] = set()
         while not told >= {"changes", "checkpoint"}:
-            frame = await wire.get()
+            frame = await wire.get(checkpoints=True)
             check(f"server_{frame['type']}", frame)
             told.add(frame["type"])
         # Each has its own checkpoints: one may have come before the message on the one and not on the other.
@@ -214,7 +214,7 @@ async def test_a_socket_that_follows_all_resumes_from_a_checkpoint(own: Served) 
             writing = asyncio.create_task(_write(mara, places, turn))
             checkpoints = 0
             while checkpoints < 2:
-                frame = await wire.get()
+                frame = await wire.get(checkpoints=True)
                 if frame["type"] == "checkpoint":
                     cursor, checkpoints = frame["cursor"], checkpoints + 1
                     if writing.done():
@@ -242,9 +242,9 @@ async def test_no_checkpoint_speaks_for_a_conversation_that_was_left_out(own: Se
         await mara.post(second, "heard")
         assert (await wire.get())["conversation_id"] == second
         with pytest.raises(TimeoutError):
-            await wire.get(0.4)
+            await wire.get(0.4, checkpoints=True)
         await wire.command(type="follow", conversation_id=first)
-        assert (await wire.get())["type"] == "checkpoint"
+        assert (await wire.get(checkpoints=True))["type"] == "checkpoint"
 
 
 async def _write(mara: Person, places: list[str], turn: int) -> None:

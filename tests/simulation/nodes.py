@@ -1,16 +1,19 @@
-"""Many nodes with many followers, on a clock of its own: what the bus carries, what is read from the store, and what
-memory it takes, for each node. Hub, checkpoints and what moved lately are the real code; the store, the network and
-whoever follows are not: `python -m tests.simulation.nodes --nodes 64 --followers 1000000`.
+"""Many nodes with many followers, on a clock of their own: what the bus carries, what is read from the store, and what
+memory it takes, for each node. Hub, bus, checkpoints, what moved lately and the followers' sessions are the real code,
+and so is the server's part of a connection, if that is asked for; the store and the network are not:
+`python -m tests.simulation.nodes --nodes 64 --followers 1000000`.
 """
 
 from __future__ import annotations
 
 import asyncio
 import gc
+import json
 import random
 from collections import defaultdict
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
@@ -20,30 +23,37 @@ import psutil
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun
 from nestrel.live import metrics
-from nestrel.live.channel import Follower
+from nestrel.live.bus import Bus
 from nestrel.live.checkpoints import Checkpoints
-from nestrel.live.hub import Hub
-from nestrel.live.moves import Moves
-from nestrel.store.events import Moved, Signal
+from nestrel.store import rows
+from nestrel.store.access import Caller
+from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail
 from nestrel.store.rows import Wire
 from nestrel.store.write.answers import Growth
+from tests.simulation.buses import Exchange, Notified
 from tests.simulation.clock import VirtualLoop
+from tests.simulation.followers import Server, Whole, bare
+from tests.simulation.stage import Stage
 
 _EPOCH = 1
 _READ_SECONDS = 0.002
-_BUS_SECONDS = 0.001
+_FIRST = 64
+"""Followers that come before memory is looked at."""
+_TOGETHER = 1_000
+_PEOPLE = 100
+_NOW = datetime(2026, 11, 27, 12, tzinfo=UTC)
 _KEPT = 64
 """Messages of each conversation that the store here keeps: more than any node is behind."""
 
+pass_time = asyncio.sleep
+"""Moves the simulation's own clock; no real time passes."""
+
 
 def _message(conversation_id: UUID, seq: int) -> Wire:
-    return {
-        "conversation_id": str(conversation_id), "seq": seq, "rev": seq, "author_id": "mara", "body": "x" * 120,
-        "format": "plain", "created_at": "2026-11-27T12:00:00.000000Z", "edited_at": None, "removed_at": None,
-        "reply_to": None, "reactions": {}, "mentions": [], "attachments": [], "attributes": {}, "edits": 0,
-    }  # fmt: skip
+    row = (seq, seq, "mara-0011aabb", "x" * 120, "plain", "{}", None, _NOW, None, 0, None, None, None, None)
+    return rows.message(str(conversation_id), row)
 
 
 class Store:
@@ -74,6 +84,9 @@ class NodeSource:
     def __getattr__(self, name: str) -> Any:
         raise AssertionError(f"the simulation asks for {name}, which it does not have")
 
+    async def check(self, _caller: Caller, _conversation_id: UUID) -> None:
+        pass
+
     async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
         return {
             id_: State(head, head, 1, 0, False, _EPOCH, Begun([_EPOCH], [0], head))
@@ -97,141 +110,138 @@ class NodeSource:
         pass
 
 
-class SimBus:
-    """The bus between the nodes. With `topics` a node hears of what it attends to, as over Redis; without, of
-    everything, as over the database."""
+class Node(Stage):
+    """One process, with its bus and its checkpoints, and with those who follow at it."""
 
-    def __init__(self, *, topics: bool) -> None:
-        self.topics = topics
-        self.nodes: list[SimNode] = []
-        self.attending: dict[UUID, set[SimNode]] = defaultdict(set)
-
-    def publish(self, sender: SimNode, moved: Moved) -> None:
-        heard = self.attending.get(moved.conversation_id, set()) if self.topics else self.nodes
-        for node in heard:
-            if node is not sender:
-                node.heard += 1
-                asyncio.get_running_loop().call_later(_BUS_SECONDS, node.hub.heard, [moved])
-
-
-class SimNode:
-    """One process, with those who follow at it; it is their listener, and takes what it is told at once."""
-
-    def __init__(self, store: Store, bus: SimBus) -> None:
+    def __init__(self, store: Store, bus: Bus) -> None:
+        self.reader = NodeSource(store)
+        super().__init__(self.reader, bus)
         self.heard = self.deliveries = 0
-        self.source = NodeSource(store)
-        self._bus = bus
-        self.hub = Hub(self.source, self)
-        self.moves = Moves(self.source)
-        self.checkpoints = Checkpoints(self.hub, self.moves, 3.0)
-        bus.nodes.append(self)
+        self.bus = bus
+        self.server = Server(self)
+        self.spawn(Checkpoints(self.hub, self.moves, 3.0).run())
 
-    # The hub's attention
+    async def start(self) -> None:
+        await self.bus.start(self._hear, self.hub.look_again)
 
-    async def attend(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
-        for id_ in conversations:
-            self._bus.attending[id_].add(self)
+    def _hear(self, moved: Sequence[Moved]) -> None:
+        self.heard += len(moved)
+        self.hub.heard(moved)
 
-    def neglect(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
-        for id_ in conversations:
-            self._bus.attending[id_].discard(self)
+    def delivered(self, _conversation_id: object, _user_id: object) -> None:
+        self.deliveries += 1
 
-    # The followers' side
+    async def die(self) -> None:
+        await self.bus.stop()
+        await self.server.stop()
+        await super().die()
 
-    def wake(self, follower: Follower) -> None:
-        entry = follower.channel.next_entry(follower.at) if follower.at is not None else None
-        while entry is not None and follower.at is not None:
-            self.deliveries += 1
-            follower.at = entry.end
-            entry = follower.channel.next_entry(follower.at)
 
-    def end(self, follower: Follower, reason: str) -> None:
-        raise AssertionError(reason)
-
-    def joined(self, conversation_id: UUID) -> None: ...
-
-    def signalled(self, follower: Follower, signal: Signal) -> None: ...
-
-    def renewed(self) -> None: ...
+def _buses(nodes: int, *, topics: bool) -> list[Bus]:
+    """The bus of each of so many processes: over Redis a process hears of what is followed there, over the database of
+    everything."""
+    if topics:
+        exchange = Exchange()
+        return [exchange.bus(f"node{n}") for n in range(nodes)]
+    everyone: list[Callable[[str], None]] = []
+    return [Notified(everyone, f"node{n}") for n in range(nodes)]
 
 
 @dataclass(slots=True)
 class Shown:
     """What a run shows, for each post: bus messages, those that somebody had to hear, reads and deliveries of all nodes
-    together; bytes of rings for each followed conversation of a node, and of a node for each of its followers."""
+    together; bytes of rings of all nodes together, and of each follower; how many followers are behind, or gone, at
+    the end; and of each kind what the node has that has the most of it."""
 
-    posts: int = 0
-    heard: float = 0.0
-    needed: float = 0.0
-    reads: float = 0.0
-    deliveries: float = 0.0
-    ring: float = 0.0
-    follower: float = 0.0
-    behind: int = 0
-    busiest: dict[str, float] = field(default_factory=dict)
+    posts: int
+    heard: float
+    needed: float
+    reads: float
+    deliveries: float
+    rings: int
+    follower: float
+    behind: int
+    most: dict[str, float]
+
+
+def _memory() -> int:
+    gc.collect()
+    return psutil.Process().memory_info().rss
+
+
+async def _come(nodes: Sequence[Node], numbers: range, ids: Sequence[UUID], dice: random.Random, whole: bool) -> None:
+    """Followers, spread over nodes and conversations, and live."""
+    spread = numbers.stop >= len(ids) * len(nodes)
+    for n in numbers:
+        node = nodes[n // len(ids) % len(nodes)] if spread else dice.choice(nodes)
+        who, place = f"reader{n % _PEOPLE}", ids[n % len(ids)]
+        if whole:
+            Whole(node.server, who, place)
+        else:
+            bare(node, who, place)
+        if n % _TOGETHER == 0:
+            await pass_time(0.1)
+    async with asyncio.timeout(60):
+        while sum(len(session.following.follows) for node in nodes for session in node.sessions) < numbers.stop:
+            await pass_time(1)
 
 
 async def _run(
-    nodes: int, followers: int, places: int, rate: float, seconds: float, *, topics: bool, seed: int
+    nodes: int, followers: int, places: int, rate: float, seconds: float, *, topics: bool, whole: bool, seed: int
 ) -> Shown:
-    dice, store, bus = random.Random(seed), Store(), SimBus(topics=topics)
-    made = [SimNode(store, bus) for _ in range(nodes)]
+    dice, store = random.Random(seed), Store()
+    made = [Node(store, bus) for bus in _buses(nodes, topics=topics)]
+    for node in made:
+        await node.start()
     ids = [UUID(int=n + 1) for n in range(places)]
-    # A node that has just started looks at all that is followed there: nothing, as a rule.
-    turning = [asyncio.ensure_future(node.checkpoints.run()) for node in made]
-    await asyncio.sleep(1)
-    gc.collect()
-    rest = psutil.Process().memory_info().rss
-    for n in range(followers):
-        node = made[n // places % nodes if followers >= places * nodes else dice.randrange(nodes)]
-        [follower] = await node.hub.follow([ids[n % places]], "reader", node)
-        follower.started = True
-    held = psutil.Process().memory_info().rss - rest
-    needed = metrics.BUS_NEEDED._value.get()
+    await _come(made, range(_FIRST), ids, dice, whole)  # what is made once is no part of what each takes
+    rest = _memory()
+    await _come(made, range(_FIRST, followers), ids, dice, whole)
+    held = (_memory() - rest) / (followers - _FIRST)
     posts = round(rate * seconds)
     for _ in range(posts):
         node, place = dice.choice(made), dice.choice(ids)
         growth = store.post(place, node.hub.followed(place))
         node.hub.grown([growth])
-        bus.publish(node, Moved(place, growth.rev))
-        await asyncio.sleep(1 / rate)
-    await asyncio.sleep(5)
-    for task in turning:
-        task.cancel()
-    await asyncio.gather(*turning, return_exceptions=True)
-    channels = sum(len(node.hub.channels) for node in made)
-    behind = sum(
-        channel.at is None or channel.at.rev < store.heads[id_]
-        for node in made
-        for id_, channel in node.hub.channels.items()
-    )
-    return Shown(
+        node.bus.publish([Moved(place, growth.rev)])
+        await pass_time(1 / rate)
+    await pass_time(5)
+    shown = Shown(
         posts,
         sum(node.heard for node in made) / posts,
-        (metrics.BUS_NEEDED._value.get() - needed) / posts,
-        sum(node.source.reads for node in made) / posts,
+        metrics.BUS_NEEDED._value.get() / posts,
+        sum(node.reader.reads for node in made) / posts,
         sum(node.deliveries for node in made) / posts,
-        sum(node.hub.ring_bytes for node in made) / channels,
-        held / followers,
-        behind,
+        sum(node.hub.ring_bytes for node in made),
+        held,
+        followers
+        - sum(
+            follower.at is not None and follower.at.rev == store.heads[id_]
+            for node in made
+            for id_, channel in node.hub.channels.items()
+            for follower in channel.followers
+        ),
         {
-            "heard": max(node.heard for node in made) / seconds,
-            "reads": max(node.source.reads for node in made) / seconds,
-            "deliveries": max(node.deliveries for node in made) / seconds,
+            "bus messages a second": max(node.heard for node in made) / seconds,
+            "reads a second": max(node.reader.reads for node in made) / seconds,
+            "deliveries a second": max(node.deliveries for node in made) / seconds,
+            "followers": max(node.hub.followers for node in made),
+            "MB of rings": max(node.hub.ring_bytes for node in made) / 1e6,
+            "MB of followers": max(node.hub.followers for node in made) * held / 1e6,
         },
     )
+    for node in made:
+        await node.die()
+    return shown
 
 
 def simulate(
-    nodes: int, followers: int, places: int, rate: float = 100.0, seconds: float = 10.0, *, topics: bool, seed: int = 1
+    nodes: int, followers: int, places: int, rate: float, seconds: float, *, topics: bool, whole: bool, seed: int = 1
 ) -> Shown:
     """What so many nodes show, with so many followers spread over them and over the conversations, at so many posts a
-    second to random ones at random nodes."""
-    loop = VirtualLoop()
-    try:
-        return loop.run_until_complete(_run(nodes, followers, places, rate, seconds, topics=topics, seed=seed))
-    finally:
-        loop.close()
+    second to random ones at random nodes. `whole`: of each connection there is also what the server has of it."""
+    with asyncio.Runner(loop_factory=VirtualLoop) as runner:
+        return runner.run(_run(nodes, followers, places, rate, seconds, topics=topics, whole=whole, seed=seed))
 
 
 @click.command()
@@ -241,15 +251,22 @@ def simulate(
 @click.option("--rate", default=1_000.0, show_default=True, help="Posts a second.")
 @click.option("--seconds", default=10.0, show_default=True)
 @click.option("--bus", type=click.Choice(["redis", "postgres"]), default="redis", show_default=True)
-def main(nodes: int, followers: int, places: int, rate: float, seconds: float, bus: str) -> None:
+@click.option("--whole", is_flag=True, help="Each follower with the server's part of its connection: twice the memory.")
+@click.option("--json", "as_json", is_flag=True)
+def main(
+    nodes: int, followers: int, places: int, rate: float, seconds: float, bus: str, whole: bool, as_json: bool
+) -> None:
     """Show what each node of many hears, reads and holds."""
-    shown = simulate(nodes, followers, places, rate, seconds, topics=bus == "redis")
+    shown = simulate(nodes, followers, places, rate, seconds, topics=bus == "redis", whole=whole)
+    if as_json:
+        click.echo(json.dumps(asdict(shown)))
+        return
     click.echo(f"{nodes} nodes, {followers:,} followers, {places:,} conversations, {rate:,.0f} posts/s over {bus}")
     for what, value in (
         ("bus messages a post", shown.heard), ("of which were needed", shown.needed), ("reads a post", shown.reads),
-        ("deliveries a post", shown.deliveries), ("ring bytes of a followed conversation", shown.ring),
-        ("bytes of a follower in the hub", shown.follower), ("behind at the end", shown.behind),
-        *((f"busiest node: {name}/s", value) for name, value in shown.busiest.items()),
+        ("deliveries a post", shown.deliveries), ("bytes of rings, all nodes", shown.rings),
+        ("bytes of a follower", shown.follower), ("followers behind at the end", shown.behind),
+        *((f"most on a node: {name}", value) for name, value in shown.most.items()),
     ):  # fmt: skip
         click.echo(f"  {what:<40} {value:,.2f}")
 

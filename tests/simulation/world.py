@@ -20,26 +20,20 @@ from nestrel.client.replica.reading import Reading
 from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import ReplicaState, Sync
 from nestrel.core.commands import Command
-from nestrel.core.cursors import AllPosition, CursorSeal, ResyncPosition
+from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
 from nestrel.live.checkpoints import Checkpoints
-from nestrel.live.hub import Hub
-from nestrel.live.looking import Lookings
-from nestrel.live.moves import Moves
 from nestrel.live.source import Gone
 from nestrel.service.addressing import addressed
-from nestrel.service.outgoing import Outgoing
-from nestrel.service.seats import Seats
 from nestrel.service.socket import Session
-from nestrel.service.tokens import Identity
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.resync import Pending
 from nestrel.store.write.answers import Growth, Written
 from tests.simulation.model import NEWEST, Truth
+from tests.simulation.stage import SEAL, Stage
 
-SEAL = CursorSeal(b"one key for every node")
 _NOTHING = UUID(int=0)
 
 pass_time = asyncio.sleep
@@ -70,62 +64,23 @@ class Known:
         return asked
 
 
-class Node:
+class Node(Stage):
     """A service process: what `Service` is to a session, on the truth."""
 
     def __init__(self, truth: Truth) -> None:
         self.truth = truth
-        self.draining = False
-        self.sessions: set[Session] = set()
-        self.seal = SEAL
-        self.source = Known(truth, self.renew)
-        self.hub = Hub(self.source)
+        super().__init__(Known(truth, self.renew))
         self.writer = self
-        self.seats = Seats(0)
-        self.outgoing = Outgoing(32 * 1024 * 1024)
-        self.lookings = Lookings(None)  # type: ignore[arg-type]  # nobody says here what they look at
         self.lines: set[SimLine] = set()
-        self.tasks: set[asyncio.Task[Any]] = set()
-        self.moves = Moves(self.source)
-        self._spawn(Checkpoints(self.hub, self.moves, 2.0).run())
-
-    def _spawn(self, work: Any) -> asyncio.Task[Any]:
-        task: asyncio.Task[Any] = asyncio.ensure_future(work)
-        self.tasks.add(task)
-        task.add_done_callback(self.tasks.discard)
-        return task
+        self.spawn(Checkpoints(self.hub, self.moves, 2.0).run())
 
     def renew(self) -> None:
         self.moves.forget()
         self.hub.renew()
 
-    def sealing(self) -> CursorSeal:
-        return SEAL
-
     @property
     def history(self) -> Lineage:
         return self.truth.lineage
-
-    def left(self, session: Session) -> None:
-        self.sessions.discard(session)
-
-    async def count_command(self, _caller: object) -> None:
-        pass
-
-    async def count_read(self, _caller: object) -> None:
-        pass
-
-    async def check_seats(self, _identity: object) -> None:
-        pass
-
-    def delivered(self, _conversation_id: object, _user_id: object) -> None:
-        pass
-
-    async def count_posts(self, _caller: object, _posts: object) -> None:
-        pass
-
-    async def sign_in(self, token: str) -> Identity:
-        return Identity(token, token, None, service=False, expires_at=4_000_000_000.0)
 
     def offer(self, unit: Sequence[Command], answered: Callable[[list[Written] | Exception], None]) -> None:
         async def run() -> None:
@@ -138,7 +93,7 @@ class Node:
             else:
                 answered([written])
 
-        self._spawn(run())
+        self.spawn(run())
 
     def serve(self, line: SimLine) -> None:
         scope: dict[str, Any] = {"type": "websocket", "headers": [], "path": "/v1/live", "client": None}
@@ -160,16 +115,12 @@ class Node:
 
         self.lines.add(line)
         session = Session(self, WebSocket(scope, receive, send), receive, send)  # type: ignore[arg-type]  # the part of Service that it uses
-        self._spawn(session.run())
+        self.spawn(session.run())
 
     async def die(self) -> None:
         for line in tuple(self.lines):
             line.cut()
-        for task in tuple(self.tasks):
-            task.cancel()
-        await asyncio.gather(*self.tasks, return_exceptions=True)
-        await self.moves.stop()
-        await self.hub.stop()
+        await super().die()
 
 
 class SimLine:

@@ -139,15 +139,17 @@ class Hub:
 
     def heard(self, moved: Sequence[Moved]) -> None:
         """The bus says that conversations moved."""
-        for event in moved:
-            channel = self.channels.get(event.conversation_id)
-            if channel is not None:
-                self._want(channel, event.rev)
-            if channel is not None or not self._watchers.keys().isdisjoint(event.joined):
-                metrics.BUS_NEEDED.inc()
-            for user_id in event.joined:
-                for listener in tuple(self._watchers.get(user_id, ())):
-                    listener.joined(event.conversation_id)
+        metrics.BUS_NEEDED.inc(sum(map(self._take, moved)))
+
+    def _take(self, event: Moved) -> bool:
+        """Go after what moved; whether somebody here has to hear of it."""
+        channel = self.channels.get(event.conversation_id)
+        if channel is not None:
+            self._want(channel, event.rev)
+        watching = [listener for user_id in event.joined for listener in self._watchers.get(user_id, ())]
+        for listener in watching:
+            listener.joined(event.conversation_id)
+        return channel is not None or bool(watching)
 
     def signalled(self, signals: Sequence[Signal]) -> None:
         """Somebody here or elsewhere says something to those who follow; not to themself."""
@@ -160,7 +162,8 @@ class Hub:
     async def reach(self, moved: Sequence[Moved]) -> dict[UUID, int]:
         """Hear of what moved, and wait until all of it has been handed on; returns what could not be, as the store
         could not be read."""
-        self.heard(moved)
+        for event in moved:
+            self._take(event)
         wanted = {event.conversation_id: event.rev for event in moved if event.rev}
         reading = [
             channel.reading for id_ in wanted if (channel := self.channels.get(id_)) is not None and channel.reading

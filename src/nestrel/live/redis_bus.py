@@ -13,7 +13,6 @@ import redis.asyncio as redis
 import structlog
 from redis.asyncio.client import PubSub
 
-from nestrel.live import redis_line
 from nestrel.live.bus import Subscribed
 from nestrel.store import events
 from nestrel.store.events import Looking, Moved, Said, Signal
@@ -34,14 +33,11 @@ _LINGER_SECONDS = 10.0
 class RedisBus(Subscribed):
     """Publish and subscribe on Redis, one channel for each conversation and for each user who is told what they join.
     What cannot be sent in time is dropped: the bus only wakes, and the checkpoints find what nobody was woken for.
-
-    Raises:
-        ValueError: the address is none of a Redis or of its Sentinels.
     """
 
-    def __init__(self, url: str, node: str, channel: str) -> None:
+    def __init__(self, client: redis.Redis, node: str, channel: str) -> None:
         super().__init__(node, channel)
-        self._client = redis_line.connect(url)
+        self._client = client
         self._unsent: deque[tuple[str, str]] = deque(maxlen=_UNSENT)
         self._sending: asyncio.Task[None] | None = None
         self._line: PubSub | None = None

@@ -19,10 +19,12 @@ from multiprocessing.context import SpawnProcess
 import structlog
 import uvicorn
 from prometheus_client import start_http_server
+from starlette.types import ASGIApp
 
 from nestrel.core import limits
 from nestrel.service import bounds, logs, metrics
 from nestrel.service.app import in_front, make_app
+from nestrel.service.hosts import Proxies
 from nestrel.service.settings import Settings
 from nestrel.service.state import Service
 
@@ -94,13 +96,11 @@ def _abort(connection: object) -> None:
         transport.abort()
 
 
-def server_of(settings: Settings) -> DrainingServer:
-    """A server for the application, not yet started."""
-    app = make_app(settings)
-    service: Service = app.state.service
-    http, ws = bounds.protocols(bounds.Doors(settings.address_connections, service.proxies))
-    config = uvicorn.Config(
-        in_front(app),
+def config_of(app: ASGIApp, settings: Settings, proxies: Proxies) -> uvicorn.Config:
+    """How the server treats those who connect."""
+    http, ws = bounds.protocols(bounds.Doors(settings.address_connections, proxies))
+    return uvicorn.Config(
+        app,
         loop="uvloop",
         http=http,
         ws=ws,
@@ -116,7 +116,13 @@ def server_of(settings: Settings) -> DrainingServer:
         server_header=False,
         backlog=_BACKLOG,
     )
-    return DrainingServer(config, service)
+
+
+def server_of(settings: Settings) -> DrainingServer:
+    """A server for the application, not yet started."""
+    app = make_app(settings)
+    service: Service = app.state.service
+    return DrainingServer(config_of(in_front(app), settings, service.proxies), service)
 
 
 def listen(settings: Settings) -> socket.socket:
