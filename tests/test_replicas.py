@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import os
 import random
 import signal
 import tempfile
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from contextlib import AbstractContextManager, asynccontextmanager, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ import psutil
 import pytest
 import pytest_asyncio
 
+from nestrel.local.postgres import LocalPostgres
 from nestrel.service.settings import SettingsError, load_settings
 from nestrel.store import schema
 from nestrel.store.database import Database
@@ -185,6 +187,60 @@ async def test_a_standby_that_has_much_to_do_is_waited_for(reading: Reading) -> 
     await database.close()
 
 
+@contextmanager
+def freezing(server: LocalPostgres) -> Iterator[None]:
+    """It takes connections and questions, and answers none."""
+    first = psutil.Process(int((server.data / "postmaster.pid").read_text().split()[0]))
+    processes = [first, *first.children(recursive=True)]
+    for one in processes:
+        one.send_signal(signal.SIGSTOP)
+    try:
+        yield
+    finally:
+        for one in processes[::-1]:
+            one.send_signal(signal.SIGCONT)
+
+
+@contextmanager
+def ending(server: LocalPostgres) -> Iterator[None]:
+    """All that is under way on it ends."""
+    server.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'nestrel'")
+    yield
+
+
+_LINES = 12_000
+Away = Callable[[LocalPostgres], AbstractContextManager[None]]
+
+
+@pytest.mark.parametrize("away", [ending, freezing])
+async def test_an_export_whose_standby_goes_away_goes_on_where_it_was(reading: Reading, away: Away) -> None:
+    """Each message comes once and in order; what was removed meanwhile, and has not come yet, comes removed."""
+    mara, other = reading.mara, reading.cluster.other
+    place = (await mara.make())["id"]
+    words = "lost property " * 60
+    for start in range(0, _LINES, 4_000):
+        lines = [
+            {"author_id": mara.user, "created_at": "2026-01-01T00:00:00Z", "key": f"{n}", "body": f"{words}{n}"}
+            for n in range(start, start + 4_000)
+        ]
+        sent = "\n".join(map(json.dumps, lines))
+        assert (await reading.backend.http.post(f"/conversations/{place}/import", content=sent)).status_code == 200
+
+    await reading.answered_by_the_standby(lambda: mara.page(place, limit=random.randint(30, 90)))
+    failed, answered = await reading.counted("failed"), await reading.counted("answered")
+    async with mara.http.stream("GET", f"/conversations/{place}/export") as answer:
+        coming = answer.aiter_lines()
+        found = [json.loads(await anext(coming))]
+        assert await reading.counted("answered") == answered + 1
+        with away(other):
+            await mara.http.delete(f"/conversations/{place}/messages/{_LINES}")
+            found += [json.loads(line) async for line in coming]
+    assert [one["seq"] for one in found] == list(range(1, _LINES + 1))
+    assert found[-1]["removed_at"] is not None
+    assert found[-1]["body"] == ""
+    assert await reading.counted("failed") == failed + 1
+
+
 async def test_search_asks_a_standby_for_blocks_and_the_primary_for_what_stands_in_them(reading: Reading) -> None:
     mara = reading.mara
     place = (await mara.make())["id"]
@@ -210,20 +266,11 @@ async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_al
     # Another limit is another page than those that are kept.
     await reading.answered_by_the_standby(lambda: mara.page(place, limit=random.randint(30, 90)))
 
-    # Frozen: it takes connections and questions, and answers none.
-    pid = int((cluster.other.data / "postmaster.pid").read_text().split()[0])
-    server = psutil.Process(pid)
-    frozen = [server, *server.children(recursive=True)]
-    for one in frozen:
-        one.send_signal(signal.SIGSTOP)
-    try:
+    with freezing(cluster.other):
         page = await mara.page(place, limit=7)
         assert [one["body"] for one in page["items"]] == ["both have this"]
         assert await reading.counted("failed") > 0
         assert (await mara.post(place, "on the primary")).status_code == 201
-    finally:
-        for one in frozen[::-1]:
-            one.send_signal(signal.SIGCONT)
     await reading.answered_by_the_standby(lambda: mara.page(place, limit=random.randint(30, 90)))
 
     found = await doctor(cluster.primary.url("nestrel"), NESTREL_REPLICA_URLS=there)

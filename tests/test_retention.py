@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -22,8 +23,8 @@ from nestrel.core.rights import Action
 from nestrel.service.sweeper import Sweeper
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
-from nestrel.store.keep import archive, previewing, retention, sweep
-from nestrel.store.native import fetch
+from nestrel.store.keep import archive, exporting, previewing, retention, sweep
+from nestrel.store.native import Connection, fetch
 from nestrel.store.read import conversations
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
@@ -186,7 +187,24 @@ async def check_whole(database: Database, place: UUID, live: list[int], head: in
             assert len(text.splitlines()) == segment.messages
         for first, last, _ in await sweep.discarded(connection, place):
             found += range(first, last + 1)
+        exported = await lines_behind(connection, place, 0)
+        for after in range(0, head, max(1, head // 7)):
+            assert await lines_behind(connection, place, after) == {
+                seq: line for seq, line in exported.items() if seq > after
+            }
     assert sorted(found) == list(range(1, head + 1))
+
+
+async def lines_behind(connection: Connection, place: UUID, after: int) -> dict[int, bytes]:
+    """What an export that goes on behind a number brings; each part says where it ends."""
+    lines: dict[int, bytes] = {}
+    async for last, text in exporting.jsonl(connection, place, live=True, archived=True, after=after):
+        numbered = {json.loads(line)["seq"]: line for line in text.splitlines()}
+        assert max(numbered) == last
+        assert lines.keys().isdisjoint(numbered)
+        lines |= numbered
+    assert list(lines) == sorted(lines)
+    return lines
 
 
 async def test_the_post_that_exceeds_a_limit_makes_the_first_unreadable_in_the_same_instant(database: Database) -> None:

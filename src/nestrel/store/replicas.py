@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
-from contextlib import AsyncExitStack, asynccontextmanager
+from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
+from contextlib import AsyncExitStack, aclosing
 from typing import TypeVar
 
 import asyncpg
@@ -25,6 +25,8 @@ log = structlog.get_logger()
 
 Found = TypeVar("Found")
 Holds = Callable[[Connection], Awaitable[bool]]
+Work = Callable[[Connection, int], AsyncGenerator[tuple[int, Found]]]
+"""Reads on from behind a number, and says for each part the number that it ends with."""
 
 _ANSWER_SECONDS = 2.0
 """A standby that has not said by then what it holds is asked nothing for a while."""
@@ -90,8 +92,9 @@ class Replicas:
         standby.database.discard_idle()
         self._count("failed")
 
-    def _answered(self, standby: _Standby) -> None:
+    def _answered(self, standby: _Standby, *, held: bool) -> None:
         standby.failing, standby.rests_until = False, 0.0
+        self._count("answered" if held else "behind")
 
     async def ask(self, holds: Holds, work: Callable[[Connection], Awaitable[Found]]) -> Found | None:
         """What a standby answers, if there is one that holds what it must; None otherwise."""
@@ -106,8 +109,7 @@ class Replicas:
         except (StoreUnavailable, TimeoutError, asyncpg.PostgresError) as error:
             self._failed(standby, error)
             return None
-        self._answered(standby)
-        self._count("answered" if held else "behind")
+        self._answered(standby, held=held)
         return found
 
     async def read(self, access: Access, work: Callable[[Connection], Awaitable[Found]]) -> Found:
@@ -123,43 +125,48 @@ class Replicas:
         async with self._primary.read() as connection:
             return await work(connection)
 
-    @asynccontextmanager
-    async def snapshot(self, access: Access, also: Holds | None = None) -> AsyncIterator[Connection]:
-        """A connection on which all statements see one moment that is no earlier than that of `access`, for reading
-        much. `also`: what a standby must hold beside. One that dies in the middle breaks it off, as the primary would.
+    async def read_on(self, access: Access, also: Holds, work: Work[Found]) -> AsyncGenerator[Found]:
+        """Much of a conversation, part by part, of one moment that is no earlier than that of `access`. Where the
+        standby that gives it fails in the middle, the primary goes on behind the last part, as of its own moment.
+        `also`: what a standby must hold beside.
 
         Raises:
             StoreUnavailable: as `read`.
         """
-        async with AsyncExitStack() as stack:
-            connection = await self._opened(stack, access, also)
-            if connection is None:
-                connection = await stack.enter_async_context(self._primary.snapshot())
-            yield connection
-
-    async def _opened(self, stack: AsyncExitStack, access: Access, also: Holds | None) -> Connection | None:
-        """A moment of a standby that holds what it must, for as long as the stack; None if there is none."""
+        after = 0
         standby = self._choose()
-        if standby is None:
-            return None
-        async with AsyncExitStack() as own:
+        if standby is not None:
             try:
-                async with asyncio.timeout(_ANSWER_SECONDS):
-                    connection = await own.enter_async_context(standby.database.snapshot())
-                    held = await holds(connection, access) and (also is None or await also(connection))
-            except (StoreUnavailable, TimeoutError, asyncpg.PostgresError) as error:
+                async with AsyncExitStack() as own:
+                    async with asyncio.timeout(_ANSWER_SECONDS):
+                        connection = await own.enter_async_context(standby.database.snapshot())
+                        held = await holds(connection, access) and await also(connection)
+                    self._answered(standby, held=held)
+                    parts = await own.enter_async_context(aclosing(work(connection, after)))
+                    while held and (part := await _in_time(connection, parts)) is not None:
+                        after, found = part
+                        yield found
+                if held:
+                    return
+            except Exception as error:  # also what a server says that ends: whatever it is, the primary knows better
                 self._failed(standby, error)
-                return None
-            self._answered(standby)
-            self._count("answered" if held else "behind")
-            if not held:
-                return None
-            stack.push_async_exit(own.pop_all())
-            return connection
+        async with self._primary.snapshot() as connection, aclosing(work(connection, after)) as parts:
+            async for _, found in parts:
+                yield found
 
     async def close(self) -> None:
         for standby in self._standbys:
             await standby.database.close()
+
+
+async def _in_time(connection: Connection, parts: AsyncGenerator[tuple[int, Found]]) -> tuple[int, Found] | None:
+    """The next part of what a standby gives; None at the end."""
+    try:
+        async with asyncio.timeout(_WORK_SECONDS):
+            return await anext(parts, None)
+    except BaseException:
+        connection.driver.terminate()  # nothing is waited for that it might still say
+        raise
 
 
 async def holds(connection: Connection, access: Access) -> bool:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import AbstractAsyncContextManager
+from collections.abc import AsyncGenerator, AsyncIterator, Callable, Sequence
+from contextlib import aclosing
 from typing import Annotated
 from uuid import UUID
 
@@ -41,8 +41,6 @@ _IMPORT = {
 _UNIT = 1_000
 """Lines that one transaction imports."""
 _BREATH = 50
-Moment = Callable[[], AbstractAsyncContextManager[Connection]]
-"""Opens what all statements of an export see one moment of."""
 
 
 @router.get("/conversations/{conversation_id}/export", response_class=StreamingResponse, responses=_EXPORT)
@@ -65,7 +63,13 @@ async def export(
     async def holds(connection: Connection) -> bool:
         return written is None or await archive.written(connection, conversation_id) == written
 
-    return _stream(service, request, query, lambda: service.replicas.snapshot(access, holds), conversation_id)
+    write = _writer(query)
+    return _stream(
+        service,
+        request,
+        query,
+        service.replicas.read_on(access, holds, lambda connection, after: write(connection, conversation_id, after)),
+    )
 
 
 @router.get("/export", response_class=StreamingResponse, responses=_EXPORT)
@@ -74,33 +78,42 @@ async def export_all(
     query: Annotated[ExportQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
-    return _stream(service, request, query, service.database.snapshot)
+    write = _writer(query)
+
+    async def texts() -> AsyncGenerator[bytes]:
+        async with service.database.snapshot() as connection:
+            async for one in exporting.every(connection):
+                async with aclosing(write(connection, one, 0)) as parts:
+                    async for _, text in parts:
+                        yield text
+
+    return _stream(service, request, query, texts())
 
 
-def _stream(
-    service: Service, request: Request, query: ExportQuery, moment: Moment, conversation_id: UUID | None = None
-) -> StreamingResponse:
+def _writer(query: ExportQuery) -> Callable[[Connection, UUID, int], AsyncGenerator[exporting.Part]]:
+    """Writes what is asked for of one conversation, from behind a number."""
+    write = exporting.table if query.form == "csv" else exporting.jsonl
+    return lambda connection, conversation_id, after: write(
+        connection, conversation_id, live=query.live, archived=query.archived, after=after
+    )
+
+
+def _stream(service: Service, request: Request, query: ExportQuery, texts: AsyncGenerator[bytes]) -> StreamingResponse:
     service.exports.check()
     reader = request.scope.get("nestrel.connection")
-    return StreamingResponse(_chunks(service, reader, query, moment, conversation_id), media_type=_TYPES[query.form])
+    return StreamingResponse(_chunks(service, reader, query, texts), media_type=_TYPES[query.form])
 
 
 async def _chunks(
-    service: Service, reader: object, query: ExportQuery, moment: Moment, conversation_id: UUID | None
+    service: Service, reader: object, query: ExportQuery, texts: AsyncGenerator[bytes]
 ) -> AsyncIterator[bytes]:
     """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
-    write = exporting.table if query.form == "csv" else exporting.jsonl
-    async with service.exports.turn(reader) as running, moment() as connection:
+    async with service.exports.turn(reader) as running, aclosing(texts):
         if query.form == "csv":
             yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
-        async for one in exporting.every(connection) if conversation_id is None else _only(conversation_id):
-            async for chunk in write(connection, one, live=query.live, archived=query.archived):
-                running.moved()
-                yield chunk
-
-
-async def _only(conversation_id: UUID) -> AsyncIterator[UUID]:
-    yield conversation_id
+        async for text in texts:
+            running.moved()
+            yield text
 
 
 @router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)

@@ -125,11 +125,13 @@ async def written(connection: Connection, conversation_id: UUID) -> tuple[int, d
     return count, at
 
 
-async def every(connection: Connection, conversation_id: UUID) -> AsyncIterator[tuple[Segment, bytes]]:
-    """All segments in order, one at a time."""
+async def every(connection: Connection, conversation_id: UUID, after: int = 0) -> AsyncIterator[tuple[Segment, bytes]]:
+    """All segments that hold anything behind a `seq`, in order, one at a time."""
     number = 0
     while found := (await page(connection, conversation_id, 1, number))[0]:
         number = found[0].segment
+        if found[0].last_seq <= after:
+            continue
         one = await read(connection, conversation_id, number)
         assert one is not None
         yield one

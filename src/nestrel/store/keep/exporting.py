@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import csv
 import io
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncGenerator, AsyncIterator, Iterable
+from contextlib import aclosing
 from uuid import UUID
 
 import orjson
 
 from nestrel.core.retention import Then
+from nestrel.core.rights import no_conversation
 from nestrel.store import rules
 from nestrel.store.keep import archive, records
 from nestrel.store.keep.records import Run
@@ -26,29 +28,53 @@ _EVERY = "SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > 
 _ROWS = 1_000
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
+Part = tuple[int, bytes]
+"""The number of the last message in it, and its lines."""
+
 CSV_COLUMNS = (
     "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
     "edits", "removed_at", "removed_by", "reactions", "mentions", "attachments",
 )  # fmt: skip
 
 
-async def jsonl(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[bytes]:
-    """A conversation as JSON Lines, in chunks of whole lines. `connection` is in a transaction that sees one moment.
-    What has expired and waits for the sweep counts as archived, if that is where it goes."""
-    if archived:
-        async for _, text in archive.every(connection, conversation_id):
-            yield text
-    async for run in _runs(connection, conversation_id, live=live, archived=archived):
-        yield b"\n".join([line.text for line in run.lines()]) + b"\n"
+async def jsonl(
+    connection: Connection, conversation_id: UUID, *, live: bool, archived: bool, after: int = 0
+) -> AsyncGenerator[Part]:
+    """A conversation as JSON Lines, from behind a number, in parts of whole lines. `connection` is in a transaction
+    that sees one moment. What has expired and waits for the sweep counts as archived, if that is where it goes.
+
+    Raises:
+        NotFound: it was closed before it could be gone on with.
+    """
+    async for last, text in _segments(connection, conversation_id, after) if archived else _nothing():
+        yield last, text
+    async with aclosing(_runs(connection, conversation_id, live=live, archived=archived, after=after)) as runs:
+        async for run in runs:
+            yield run.messages[-1][0], b"\n".join([line.text for line in run.lines()]) + b"\n"
 
 
-async def table(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[bytes]:
+async def table(
+    connection: Connection, conversation_id: UUID, *, live: bool, archived: bool, after: int = 0
+) -> AsyncGenerator[Part]:
     """The same as CSV (RFC 4180) in the order of `CSV_COLUMNS`, without the line that names them."""
-    if archived:
-        async for _, text in archive.every(connection, conversation_id):
-            yield as_csv(orjson.loads(line) for line in text.splitlines())
-    async for run in _runs(connection, conversation_id, live=live, archived=archived):
-        yield as_csv(run.objects())
+    async for last, text in _segments(connection, conversation_id, after) if archived else _nothing():
+        yield last, as_csv(orjson.loads(line) for line in text.splitlines())
+    async with aclosing(_runs(connection, conversation_id, live=live, archived=archived, after=after)) as runs:
+        async for run in runs:
+            yield run.messages[-1][0], as_csv(run.objects())
+
+
+async def _nothing() -> AsyncIterator[Part]:
+    return
+    yield
+
+
+async def _segments(connection: Connection, conversation_id: UUID, after: int) -> AsyncIterator[Part]:
+    """What is archived behind a number. A segment grows while it is the last one, and may hold what comes before."""
+    async for segment, text in archive.every(connection, conversation_id, after):
+        if segment.first_seq <= after:
+            text = b"".join(line + b"\n" for line in text.splitlines() if orjson.loads(line)["seq"] > after)
+        yield segment.last_seq, text
 
 
 def as_csv(messages: Iterable[Wire]) -> bytes:
@@ -73,12 +99,16 @@ def _json(value: object) -> str | None:
     return orjson.dumps(value).decode() if value else None
 
 
-async def _runs(connection: Connection, conversation_id: UUID, *, live: bool, archived: bool) -> AsyncIterator[Run]:
+async def _runs(
+    connection: Connection, conversation_id: UUID, *, live: bool, archived: bool, after: int
+) -> AsyncGenerator[Run]:
     found = await fetch(connection, _PLACE, conversation_id)
+    if not found and after:
+        raise no_conversation(conversation_id)  # an end that looks like the end of the conversation would be a lie
     if not found:
         return
     floor, head, then, waiting = found[0]
-    low = waiting if archived and then == Then.ARCHIVE else floor
+    low = max(after + 1, waiting if archived and then == Then.ARCHIVE else floor)
     high = head if live else floor - 1
     # The store reads the next run while this one is written and sent.
     coming = asyncio.ensure_future(records.read(connection, conversation_id, low, high, _ROWS))
