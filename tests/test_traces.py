@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -19,6 +20,7 @@ from nestrel.service.settings import SettingsError, load_settings
 from nestrel.store.tracing import tracing
 from tests.receiver import Receiver, hang, receiver, status
 from tests.support import Person, Served, unique
+from tests.test_buses import Server
 
 _TRACE = "4bf92f3577b34da6a3ce929d0e0e4736"
 _PARENT = "00f067aa0ba902b7"
@@ -39,43 +41,63 @@ def named(found: list[Span], name: str) -> list[Span]:
     return [one for one in found if one.name == name]
 
 
-async def test_a_post_is_one_trace_from_the_door_to_those_who_are_told(make_database: Callable[[], str]) -> None:
+@pytest.fixture(params=["postgres", "redis"])
+def bus(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[str]:
+    if request.param == "postgres":
+        yield "postgres"
+        return
+    server = Server(str(tmp_path))
+    yield server.url
+    server.stop()
+
+
+async def test_a_post_is_one_trace_from_the_door_to_those_who_are_told(
+    make_database: Callable[[], str], bus: str
+) -> None:
     async with receiver() as hears:
         hears.answer = status(200)
-        settings: dict[str, Any] = {"NESTREL_TRACES_URL": hears.url.removesuffix("/in"), "NESTREL_TRACES_SHARE": "0"}
-        with Served(make_database(), **settings) as served:
+        to = hears.url.removesuffix("/in")
+        settings: dict[str, Any] = {"NESTREL_TRACES_URL": to, "NESTREL_TRACES_SHARE": "0", "NESTREL_BUS": bus}
+        url = make_database()
+        with Served(url, **settings) as served, Served(url, **settings) as other:
             served.wait_ready()
             mara, odd = Person(served.url, unique("mara")), Person(served.url, unique("odd"))
+            there = Person(other.wait_ready().url, odd.user)
             place = (await mara.make(members=[odd.user]))["id"]
-            async with odd.socket() as wire:
-                await wire.command(type="follow", conversation_id=place)
+            async with odd.socket() as wire, there.socket() as afar:
+                for each in (wire, afar):
+                    await each.command(type="follow", conversation_id=place)
                 await mara.post(place, "of which nobody wants a trace")
                 mara.http.headers["traceparent"] = f"00-{_TRACE}-{_PARENT}-01"
                 answer = await mara.post(place, "a secret of the quay", key="a key of it")
                 del mara.http.headers["traceparent"]
                 await wire.messages(2)
+                await afar.messages(2)
                 for n in range(5):  # what comes after it is no part of it
                     await mara.post(place, f"nor of this, {n}")
                 await wire.messages(5)
+                await afar.messages(5)
 
-            await asyncio.to_thread(served.stop)  # which sends what is left
+            for one in (served, other):
+                await asyncio.to_thread(one.stop)  # which sends what is left
         found = spans(hears)
     assert {one.trace_id.hex() for one in found} == {_TRACE}  # of all the others nothing is recorded
     [door] = named(found, "POST /v1/conversations/{conversation_id}/messages")
-    [batch], [delivery] = named(found, "batch"), named(found, "delivery")
+    [batch], deliveries = named(found, "batch"), named(found, "delivery")
+    assert len(deliveries) == 2, "at the process that wrote it and at the other"
     assert door.parent_span_id.hex() == _PARENT
     assert batch.parent_span_id == door.span_id
-    assert delivery.parent_span_id == batch.span_id
+    assert {one.parent_span_id for one in deliveries} == {batch.span_id}
     statements = [one for one in found if one.parent_span_id == batch.span_id and one.name != "delivery"]
     assert statements
     assert all(any(kv.key == "db.query.text" for kv in one.attributes) for one in statements)
     values = {kv.key: kv.value for kv in door.attributes}
     assert values["http.response.status_code"].int_value == 201
     assert values["nestrel.request_id"].string_value == answer.headers["x-request-id"]
-    for one in found:  # times are within each other, and nothing that was written is anywhere
-        assert one.start_time_unix_nano <= one.end_time_unix_nano
-        assert b"secret of the quay" not in one.SerializeToString()
-        assert b"a key of it" not in one.SerializeToString()
+    for span in found:  # times are within each other, and nothing that was written is anywhere
+        assert span.start_time_unix_nano <= span.end_time_unix_nano
+        assert b"secret of the quay" not in span.SerializeToString()
+        assert b"a key of it" not in span.SerializeToString()
 
 
 async def test_commands_that_go_together_are_linked(make_database: Callable[[], str]) -> None:

@@ -17,6 +17,7 @@ from nestrel.live import metrics
 from nestrel.live.waiting import happens
 from nestrel.store import addresses, events
 from nestrel.store.events import Moved, Said
+from nestrel.store.tracing import tracing
 
 log = structlog.get_logger()
 
@@ -118,6 +119,8 @@ class Subscribed(ABC):
             log.warning("bus.unreadable", reason=str(error))
             return
         metrics.BUS_HEARD.inc(len(moved))
+        if tracing.tracer is not None and (carried := events.carried(payload)) is not None:
+            tracing.heard(carried, ((event.conversation_id, event.rev) for event in moved))
         self._heard(moved)
 
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
-from typing import NamedTuple
+from typing import Any, NamedTuple
 from uuid import UUID
 
 import orjson
+
+from nestrel.store.tracing import tracing
 
 
 def channel(schema: str) -> str:
@@ -75,11 +78,17 @@ def unpack_said(payload: str, node: str) -> list[Said] | None:
 
 
 def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:
-    """Events as bus payloads, each within PostgreSQL's limit. `node` is the process that needs no telling."""
+    """Events as bus payloads, each within PostgreSQL's limit. `node` is the process that needs no telling. Where the
+    caller's span is recorded, they carry it."""
     if not events:
         return
-    moved = [(str(event.conversation_id), event.rev, event.joined) for event in events]
-    payload = orjson.dumps({"node": node, "moved": moved})
+    said: dict[str, Any] = {
+        "node": node,
+        "moved": [(str(event.conversation_id), event.rev, event.joined) for event in events],
+    }
+    if tracing.tracer is not None and (carried := tracing.carried()) is not None:
+        said["trace"] = carried
+    payload = orjson.dumps(said)
     if len(payload) <= _NOTIFY_BYTES:
         yield payload.decode()
     else:
@@ -93,6 +102,15 @@ def _halves(events: Sequence[Moved]) -> tuple[Sequence[Moved], Sequence[Moved]]:
         return events[: len(events) // 2], events[len(events) // 2 :]
     joined, half = events[0].joined, len(events[0].joined) // 2
     return [replace(events[0], joined=joined[:half])], [replace(events[0], joined=joined[half:])]
+
+
+_TRACE = re.compile(r'"trace":"([0-9a-f-]+)"}$')
+
+
+def carried(payload: str) -> str | None:
+    """The span that a payload carries."""
+    found = _TRACE.search(payload, max(0, len(payload) - 80))
+    return found[1] if found is not None else None
 
 
 def unpack(payload: str, node: str) -> list[Moved]:

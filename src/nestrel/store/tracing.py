@@ -89,17 +89,37 @@ class Tracing:
 
     def moved(self, moves: Iterable[tuple[UUID, int]]) -> None:
         """What the batch that the caller is in has moved, and up to which `rev`."""
-        if (here := self.here()) is None:
-            return
+        if (here := self.here()) is not None:
+            self._remember(here, moves)
+
+    def carried(self) -> str | None:
+        """The span that the caller is in, if that is recorded, for another process (`traceparent` of W3C Trace
+        Context)."""
+        here = self.here()
+        return f"00-{here.trace_id:032x}-{here.span_id:016x}-01" if here is not None else None
+
+    def heard(self, carried: str, moves: Iterable[tuple[UUID, int]]) -> None:
+        """The same as `moved`, of a batch of another process, which said so."""
+        from opentelemetry import trace
+        from opentelemetry.trace.propagation.tracecontext import TraceContextTextMapPropagator
+
+        context = TraceContextTextMapPropagator().extract({"traceparent": carried})
+        batch = trace.get_current_span(context).get_span_context()
+        if batch.is_valid:
+            # What this process has written itself comes back over the bus, too.
+            self._remember(batch, [(id_, rev) for id_, rev in moves if self._moves.get(id_, (0,))[0] < rev])
+
+    def _remember(self, batch: SpanContext, moves: Iterable[tuple[UUID, int]]) -> None:
         now = time.time_ns()
         for conversation_id, rev in moves:
-            self._moves[conversation_id] = rev, here, now, 0
+            self._moves[conversation_id] = rev, batch, now, 0
             self._moves.move_to_end(conversation_id)
         while len(self._moves) > _MOVES_MOST:
             self._moves.popitem(last=False)
 
     def delivered(self, conversation_id: UUID, after: int, rev: int) -> None:
-        """What changed after a `rev` and up to another is handed to a connection: how long after its transaction."""
+        """What changed after a `rev` and up to another is handed to a connection: how long after its transaction, or,
+        where that was another process's, after word of it."""
         found = self._moves.get(conversation_id)
         if found is None or self.tracer is None:
             return
