@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -99,6 +100,23 @@ def test_what_haproxy_answers_when_nobody_is_there_is_what_the_service_would(pla
 def test_the_settings_of_a_service_are_settings(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(_DEPLOY)
     assert Settings().metrics_port == 9460
+
+
+def test_the_container_s_recipe_names_what_there_is(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As far as that can be seen without building it."""
+    text = (_DEPLOY / "Containerfile").read_text()
+    root = _DEPLOY.parent
+    [locked, wheel] = re.findall(r"^COPY (?!--from)(\S+)", text, re.M)
+    assert "--hash=sha256:" in (root / locked).read_text()
+    assert f"{Path(wheel).parent}" in (root / "script/build").read_text()
+    for name, value in re.findall(r"\b(NESTREL_\w+)=(\S+)", text):
+        monkeypatch.setenv(name, value)
+    found = Settings()
+    assert (found.host, found.data_dir) == ("0.0.0.0", Path("/var/lib/nestrel"))
+    assert re.findall(r"^EXPOSE (\d+)", text, re.M) == [str(found.port)]
+    assert f"http://127.0.0.1:{found.port}/healthz" in text
+    words = json.loads(re.findall(r"^CMD (\[.*])", text, re.M)[-1])
+    _says(Path(sys.executable).parent / words[0], *words[1:], "--help")
 
 
 # --- Prometheus -------------------------------------------------------------------------------------------------------

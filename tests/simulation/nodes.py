@@ -257,6 +257,7 @@ def main(
     nodes: int, followers: int, places: int, rate: float, seconds: float, bus: str, whole: bool, as_json: bool
 ) -> None:
     """Show what each node of many hears, reads and holds."""
+    gc.disable()  # it would look through a million connections again and again
     shown = simulate(nodes, followers, places, rate, seconds, topics=bus == "redis", whole=whole)
     if as_json:
         click.echo(json.dumps(asdict(shown)))

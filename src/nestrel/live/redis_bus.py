@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import time
 from collections import deque
 from collections.abc import AsyncIterator, Collection, Iterator, Sequence
 from typing import Any
@@ -108,7 +107,7 @@ class RedisBus(Subscribed):
             self._cut("a subscription was not confirmed in time")
 
     def neglect(self, conversations: Collection[UUID] = (), users: Collection[str] = ()) -> None:
-        now = time.monotonic()
+        now = asyncio.get_running_loop().time()
         self._left.update((topic, now) for topic in self._named(conversations, users) if topic in self._topics)
 
     async def _subscribe(self, line: PubSub, topics: Sequence[str]) -> None:
@@ -154,16 +153,15 @@ class RedisBus(Subscribed):
 
     async def _take(self, line: PubSub, *, first: bool = False) -> None:
         """The next message, if one comes soon. Raises `ConnectionError` where the line is or was broken."""
-        deadline = time.monotonic() + _SILENT_SECONDS
-        ping = time.monotonic() + _PING_SECONDS
+        now = asyncio.get_running_loop().time
+        deadline, ping = now() + _SILENT_SECONDS, now() + _PING_SECONDS
         while (message := await line.get_message(timeout=_TURN_SECONDS)) is None:
             if not first and self._line is not line:
                 raise ConnectionError("the line was given up")
-            now = time.monotonic()
-            if now > deadline:
+            if now() > deadline:
                 raise ConnectionError("nothing came on the line, not even an answer")
-            if now > ping:
-                ping = now + _PING_SECONDS
+            if now() > ping:
+                ping = now() + _PING_SECONDS
                 await line.ping()
             await self._let_go(line)
         self._heard_message(message, first=first)
@@ -187,7 +185,7 @@ class RedisBus(Subscribed):
         next confirmation for its name is of the next subscription."""
         if not self._left:
             return
-        over = time.monotonic() - _LINGER_SECONDS
+        over = asyncio.get_running_loop().time() - _LINGER_SECONDS
         gone = list[str]()
         for topic, since in self._left.items():  # in the order in which they were left
             if since > over or len(gone) == _TOGETHER:
