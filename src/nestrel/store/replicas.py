@@ -140,10 +140,15 @@ class Replicas:
                 async with AsyncExitStack() as own:
                     async with asyncio.timeout(_ANSWER_SECONDS):
                         connection = await own.enter_async_context(standby.database.snapshot())
+                        own.push(_cutting(connection))
                         held = await holds(connection, access) and await also(connection)
                     self._answered(standby, held=held)
                     parts = await own.enter_async_context(aclosing(work(connection, after)))
-                    while held and (part := await _in_time(connection, parts)) is not None:
+                    while held:
+                        async with asyncio.timeout(_WORK_SECONDS):
+                            part = await anext(parts, None)
+                        if part is None:
+                            break
                         after, found = part
                         yield found
                 if held:
@@ -159,14 +164,14 @@ class Replicas:
             await standby.database.close()
 
 
-async def _in_time(connection: Connection, parts: AsyncGenerator[tuple[int, Found]]) -> tuple[int, Found] | None:
-    """The next part of what a standby gives; None at the end."""
-    try:
-        async with asyncio.timeout(_WORK_SECONDS):
-            return await anext(parts, None)
-    except BaseException:
-        connection.driver.terminate()  # nothing is waited for that it might still say
-        raise
+def _cutting(connection: Connection) -> Callable[[object, object, object], None]:
+    """For the end of a block: where it failed, nothing is waited for that the other side might still say."""
+
+    def end(_kind: object, error: object, _traceback: object) -> None:
+        if error is not None:
+            connection.driver.terminate()
+
+    return end
 
 
 async def holds(connection: Connection, access: Access) -> bool:
