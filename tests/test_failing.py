@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+from contextlib import suppress
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -55,6 +56,22 @@ async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(
         assert len(database._idle) == 2, "connections were thrown away for one that was slow"
     finally:
         await database.close()
+
+
+async def test_a_process_that_freezes_as_it_writes_holds_a_conversation_for_a_moment(database: Database) -> None:
+    """And no longer than it takes to notice that it is frozen; what reads for somebody slow has its time."""
+    place = await make_place(database, mara="owner")
+    writer = Writer(database)
+    async with database.snapshot(patient=True) as reading:
+        with pytest.raises(StoreUnavailable):
+            async with database.write() as frozen:
+                await fetch(frozen, "SELECT FROM nestrel.conversations WHERE id = $1 FOR UPDATE", place)
+                taken = False
+                while not taken:
+                    with suppress(StoreUnavailable):  # it is locked
+                        taken = bool(await writer.submit([Post(place, "mara", "behind it", key="a key")]))
+                await fetch(frozen, "SELECT")
+        assert await fetch(reading, "SELECT count(*) FROM nestrel.messages WHERE conversation_id = $1", place)
 
 
 async def test_a_connection_in_use_at_the_close_ends_with_its_use(url: str) -> None:

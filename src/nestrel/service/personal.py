@@ -41,7 +41,7 @@ class _Pipe:
 async def pack(service: Service, user_id: str, reader: object) -> AsyncIterator[bytes]:
     """The archive, in parts. Each `*.jsonl` has one object a line; `files/` has what they uploaded, by id."""
     pipe = _Pipe()
-    async with service.exports.turn(reader) as running, service.database.snapshot() as connection:
+    async with service.exports.turn(reader) as running, service.database.snapshot(patient=True) as connection:
         with zipfile.ZipFile(pipe, "w", zipfile.ZIP_DEFLATED) as packed:
             for name in ("messages", *personal.names()):
                 lines = (

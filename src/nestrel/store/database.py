@@ -36,8 +36,10 @@ SETTINGS = {
     # Nothing waits without an end: whoever holds a lock, or whatever makes a statement slow, costs a refusal.
     "lock_timeout": "5s",
     "statement_timeout": "30s",
-    "idle_in_transaction_session_timeout": "60s",
+    # A process that freezes in the middle of a write holds a conversation no longer than this.
+    "idle_in_transaction_session_timeout": "10s",
 }
+_PATIENT = "SET LOCAL idle_in_transaction_session_timeout = '60s'"
 _COMMAND_SECONDS = 40.0
 """Behind the server's own limit: it is for a server that does not answer at all."""
 
@@ -156,13 +158,16 @@ class Database:
             self.on_commit(told)
 
     @asynccontextmanager
-    async def snapshot(self) -> AsyncIterator[Connection]:
-        """A connection on which all statements see one moment, for reading much that belongs together.
+    async def snapshot(self, *, patient: bool = False) -> AsyncIterator[Connection]:
+        """A connection on which all statements see one moment, for reading much that belongs together. It may rest for
+        10 s between two statements; `patient`, for a minute, as what is read goes to somebody who may be slow.
 
         Raises:
             StoreUnavailable: as `read`.
         """
         async with self.read() as connection, connection.transaction("repeatable_read", readonly=True):
+            if patient:
+                await execute(connection, _PATIENT)
             yield connection
 
     async def take(self) -> Connection:

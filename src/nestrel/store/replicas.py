@@ -139,7 +139,7 @@ class Replicas:
             try:
                 async with AsyncExitStack() as own:
                     async with asyncio.timeout(_ANSWER_SECONDS):
-                        connection = await own.enter_async_context(standby.database.snapshot())
+                        connection = await own.enter_async_context(standby.database.snapshot(patient=True))
                         own.push(_cutting(connection))
                         held = await holds(connection, access) and await also(connection)
                     self._answered(standby, held=held)
@@ -155,7 +155,7 @@ class Replicas:
                     return
             except Exception as error:  # also what a server says that ends: whatever it is, the primary knows better
                 self._failed(standby, error)
-        async with self._primary.snapshot() as connection, aclosing(work(connection, after)) as parts:
+        async with self._primary.snapshot(patient=True) as connection, aclosing(work(connection, after)) as parts:
             async for _, found in parts:
                 yield found
 

@@ -81,7 +81,7 @@ async def export_all(
     write = _writer(query)
 
     async def texts() -> AsyncGenerator[bytes]:
-        async with service.database.snapshot() as connection:
+        async with service.database.snapshot(patient=True) as connection:
             async for one in exporting.every(connection):
                 async with aclosing(write(connection, one, 0)) as parts:
                     async for _, text in parts:
