@@ -6,6 +6,7 @@ import asyncio
 import csv
 import io
 import json
+import time
 from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
@@ -152,6 +153,21 @@ async def test_an_addition_that_is_sent_again_is_made_once(database: Database) -
     async with database.read() as connection:
         [(posts,)] = await connection.driver.fetch("SELECT posts FROM nestrel.usage_commands")
     assert posts == 14
+
+
+async def test_what_is_older_than_it_is_kept_for_is_forgotten(database: Database) -> None:
+    now = time.time()
+    places = {age: uuid4() for age in (399, 401)}
+    for n, (age, place) in enumerate(places.items(), 1):
+        hour = int((now - age * 86_400) // 3600 * 3600)
+        counted = Counted(hour)
+        counted.commands[place, "mara"] = [1, 0, 0, 0, 0]
+        await usage.add(database, "node", n, [counted], {}, hour + 10.0)
+    await usage.forget(database, 400)
+    async with database.read() as connection:
+        for table in ("usage_commands", "usage_places"):
+            left = await connection.driver.fetch(f"SELECT DISTINCT conversation_id FROM nestrel.{table}")
+            assert left == [(places[399],)], table
 
 
 def test_the_hour_of_a_command_is_that_in_which_it_was_done() -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from uuid import UUID
 
 from nestrel.core.usage import Counted
@@ -188,7 +188,7 @@ async def forget(database: Database, days: int) -> None:
     """Forget what is older, some at a time."""
     async with database.read() as connection:
         for statement in _FORGET:
-            await execute(connection, statement, f"{days} days")
+            await execute(connection, statement, timedelta(days=days))
         for statement in (_FORGET_NODES, _FOLLOWS_BURIED, _FOLLOW_PEAKS_OLD):
             await execute(connection, statement)
 
