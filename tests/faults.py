@@ -23,7 +23,7 @@ import httpx
 import orjson
 from cluster.parts import Kind
 from cluster.processes import State
-from cluster.standing import Cluster, until
+from cluster.standing import Cluster, ClusterError, until
 
 from nestrel.client import AsyncClient, ReplicaState
 from nestrel.core.objects import ChangeSet
@@ -187,13 +187,15 @@ class Probe:
 @dataclass(frozen=True, slots=True)
 class Fault:
     """Something that is done to a cluster. `does` returns the parts that are to be healed; `writes` says that writes
-    are to be taken again before they are healed, `hold` for how long they then stay as they are."""
+    are to be taken again before they are healed, `hold` for how long they then stay as they are, `meanwhile` what must
+    come about before they are."""
 
     name: str
     does: Callable[[Cluster], list[str]]
     writes: bool = True
     limit: float = WRITES_SECONDS
     hold: float = _AFTER_SECONDS
+    meanwhile: Callable[[Cluster], bool] = lambda _cluster: True
 
 
 def _switch(cluster: Cluster) -> list[str]:
@@ -209,6 +211,12 @@ def _freeze(name: str) -> Callable[[Cluster], list[str]]:
     return lambda cluster: [cluster.freeze(name).name]
 
 
+def _another_redis(cluster: Cluster) -> bool:
+    """Whether one of those that are left has become the primary, and services that run hear by it."""
+    running = [part for part in cluster.places.of(Kind.NESTREL) if cluster.state(part) is State.RUNS]
+    return cluster.redis_primary() is not None and all(_hears(f"http://{part.at}") for part in running)
+
+
 FAULTS = (
     Fault("a planned switchover", _switch, limit=REFUSED_SECONDS),
     Fault("the primary killed", _kill("primary")),
@@ -218,11 +226,15 @@ FAULTS = (
     Fault("two etcd lost for 40 s", _kill("etcd-1", "etcd-2"), writes=False, hold=40.0),
     Fault("HAProxy restarted", _kill("haproxy"), writes=False, hold=1.0),
     Fault("PgBouncer restarted", _kill("pgbouncer"), writes=False, hold=1.0),
-    Fault("the Redis primary killed", _kill("redis-primary")),
+    Fault("the Redis primary killed", _kill("redis-primary"), meanwhile=_another_redis),
     Fault("Redis all gone", _kill("redis-1", "redis-2", "redis-3")),
     Fault("a service killed", _kill("nestrel-1")),
     Fault("a service frozen", _freeze("nestrel-2")),
-    Fault("primary, Redis primary and a service killed at once", _kill("primary", "redis-primary", "nestrel-3")),
+    Fault(
+        "primary, Redis primary and a service killed at once",
+        _kill("primary", "redis-primary", "nestrel-3"),
+        meanwhile=_another_redis,
+    ),
 )
 
 
@@ -233,13 +245,20 @@ def whole(cluster: Cluster) -> bool:
         all(cluster.state(part) is State.RUNS for part in cluster.places.parts.values())
         and roles == ["leader", "replica", "sync_standby"]
         and sorted(map(cluster.redis_role, cluster.places.of(Kind.REDIS))) == ["primary", "replica", "replica"]
-        and all(_ready(f"http://{part.at}") for part in cluster.places.of(Kind.NESTREL))
+        and all(_ready(url) and _hears(url) for url in (f"http://{at.at}" for at in cluster.places.of(Kind.NESTREL)))
     )
 
 
 def _ready(url: str) -> bool:
     with contextlib.suppress(httpx.HTTPError):
         return httpx.get(f"{url}/readyz", timeout=5).status_code == 200
+    return False
+
+
+def _hears(url: str) -> bool:
+    """Whether each process of a service hears others' moves at once, and not at checkpoints alone."""
+    with contextlib.suppress(httpx.HTTPError):
+        return "nestrel_bus_up 1.0" in httpx.get(f"{url}/metrics", timeout=5).text.splitlines()
     return False
 
 
@@ -263,6 +282,10 @@ async def run(cluster: Cluster, fault: Fault, number: int, *, timed: bool = True
                 harmed = await off(fault.does, cluster)
                 back = await probe.taken_after(time.monotonic() + 0.5) if fault.writes else True
                 await asyncio.sleep(fault.hold)
+                try:
+                    await off(until, lambda: fault.meanwhile(cluster), "what others are to take over")
+                except ClusterError as error:
+                    outcome.broken.append(str(error))
                 for name in harmed:
                     await off(cluster.heal, name)
                 back = back and await probe.taken_after(time.monotonic())

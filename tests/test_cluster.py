@@ -1,5 +1,6 @@
-"""The cluster of several machines under load: a planned switchover, and the death of a primary. `script/cluster faults`
-does all of them, with their times; here only what was acknowledged counts, as another test may take the machine."""
+"""The cluster of several machines under load: a planned switchover, and the death of a primary, of Redis' too.
+`script/cluster faults` does all of them, with their times; here only what was acknowledged counts, as another test may
+take the machine."""
 
 from __future__ import annotations
 
@@ -10,6 +11,7 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import asyncpg
 import pytest
 from cluster.parts import Kind
 from cluster.processes import State
@@ -33,14 +35,25 @@ def cluster() -> Iterator[Cluster]:
             made.stop()
 
 
-@pytest.mark.parametrize("name", ["a planned switchover", "the primary killed"])
+async def test_a_standby_says_every_second_how_far_it_is(cluster: Cluster) -> None:
+    """Or a commit that it had before it was chosen waits for 10 s after a switchover: decisions/063."""
+    for part in cluster.places.of(Kind.POSTGRES):
+        connection = await asyncpg.connect(cluster.database_url(part.address, part.port), timeout=60)
+        try:
+            assert await connection.fetchval("SHOW wal_receiver_status_interval") == "1s"
+        finally:
+            await connection.close(timeout=60)
+
+
+@pytest.mark.parametrize("name", ["a planned switchover", "the primary killed", "the Redis primary killed"])
 async def test_nothing_acknowledged_is_lost_doubled_or_read_after_its_removal(cluster: Cluster, name: str) -> None:
     [fault] = [one for one in FAULTS if one.name == name]
-    before = await asyncio.to_thread(cluster.part, "primary")
+    what = "redis-primary" if "Redis" in name else "primary"
+    before = await asyncio.to_thread(cluster.part, what)
     outcome = await run(cluster, fault, 1, timed=False)
     assert outcome.broken == []
     assert outcome.acknowledged > 10
-    assert await asyncio.to_thread(cluster.part, "primary") != before
+    assert await asyncio.to_thread(cluster.part, what) != before
 
 
 async def test_parts_are_killed_frozen_and_healed_by_name(cluster: Cluster) -> None:
