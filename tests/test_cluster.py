@@ -35,11 +35,12 @@ def cluster() -> Iterator[Cluster]:
             made.stop()
 
 
-async def test_a_standby_says_every_second_how_far_it_is(cluster: Cluster) -> None:
-    """Or a commit that it had before it was chosen waits for 10 s after a switchover: decisions/063."""
+async def test_after_a_switchover_nobody_waits_for_a_standby_that_sleeps(cluster: Cluster) -> None:
+    """By default it comes again every 5 s only, and says every 10 s only what it has: decisions/063."""
     for part in cluster.places.of(Kind.POSTGRES):
         connection = await asyncpg.connect(cluster.database_url(part.address, part.port), timeout=60)
         try:
+            assert await connection.fetchval("SHOW wal_retrieve_retry_interval") == "500ms"
             assert await connection.fetchval("SHOW wal_receiver_status_interval") == "1s"
         finally:
             await connection.close(timeout=60)

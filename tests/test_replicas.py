@@ -277,6 +277,26 @@ async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_al
     assert found["durability"][0] is False  # as the servers of these tests wait for no disk
     assert found["standby for reads"] == (True, "answers, a standby, 0.0 s behind")
 
+    # When commits wait for it, it matters how often it comes again and says what it has: decisions/063.
+    await off(cluster.primary.query, "ALTER SYSTEM SET synchronous_standby_names = '*'")
+    await off(cluster.primary.query, "SELECT pg_reload_conf()")
+
+    async def says() -> tuple[bool, str]:
+        return (await doctor(cluster.primary.url("nestrel"), NESTREL_REPLICA_URLS=there))["standby for reads"]
+
+    sleeps = "answers, a standby, 0.0 s behind; after a failover commits may wait for it, by its "
+    for changed, said in (
+        (None, f"{sleeps}wal_receiver_status_interval 10s, wal_retrieve_retry_interval 5s"),
+        ("wal_receiver_status_interval = '1s'", f"{sleeps}wal_retrieve_retry_interval 5s"),
+        ("wal_retrieve_retry_interval = '500ms'", "answers, a standby, 0.0 s behind"),
+    ):
+        if changed:
+            await off(cluster.other.query, f"ALTER SYSTEM SET {changed}")
+            await off(cluster.other.query, "SELECT pg_reload_conf()")
+        await once(says, (True, said).__eq__)
+    await off(cluster.primary.query, "ALTER SYSTEM RESET synchronous_standby_names")
+    await off(cluster.primary.query, "SELECT pg_reload_conf()")
+
     # Of another history: it was made a primary of its own, where the same numbers mean other changes.
     await off(cluster.other._run, "pg_ctl", "promote", "-w", "-D", str(cluster.other.data))
     with Served(there) as alone:

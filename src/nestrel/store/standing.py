@@ -17,9 +17,12 @@ SELECT current_setting('fsync') = 'on' AND current_setting('full_page_writes') =
 _BEHIND = """
 SELECT pg_is_in_recovery(), (SELECT e.id FROM nestrel.epochs e ORDER BY e.n DESC LIMIT 1),
        CASE WHEN pg_last_wal_receive_lsn() = pg_last_wal_replay_lsn() THEN 0
-            ELSE coalesce(extract(epoch FROM clock_timestamp() - pg_last_xact_replay_timestamp()), 0) END
+            ELSE coalesce(extract(epoch FROM clock_timestamp() - pg_last_xact_replay_timestamp()), 0) END,
+       (SELECT string_agg(s.name || ' ' || current_setting(s.name), ', ' ORDER BY s.name) FROM pg_settings s
+         WHERE s.name = 'wal_receiver_status_interval' AND s.setting::int <> 1
+            OR s.name = 'wal_retrieve_retry_interval' AND s.setting::int > 1000)
 """
-_EPOCH = f"SELECT {epochs.CURRENT}"
+_EPOCH = f"SELECT {epochs.CURRENT}, current_setting('synchronous_standby_names') <> ''"
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,10 +69,13 @@ async def standing(database: Database) -> Standing:
 async def standby(database: Database, primary: Database) -> tuple[bool, str]:
     """Whether a standby can answer reads, and how far behind it is."""
     async with primary.read() as connection:
-        [(epoch,)] = await fetch(connection, _EPOCH)
+        [(epoch, waited_for)] = await fetch(connection, _EPOCH)
     async with database.read() as connection:
-        [(recovering, newest, seconds)] = await fetch(connection, _BEHIND)
+        [(recovering, newest, seconds, sleeps)] = await fetch(connection, _BEHIND)
     if newest != epoch:
         return False, "has another history than the primary: it is asked, and its answers are not taken"
     what = "a standby" if recovering else "the primary itself"
-    return True, f"answers, {what}, {seconds:,.1f} s behind"
+    words = f"answers, {what}, {seconds:,.1f} s behind"
+    if recovering and waited_for and sleeps:
+        words += f"; after a failover commits may wait for it, by its {sleeps}"
+    return True, words
