@@ -1,5 +1,5 @@
-"""Somebody who writes, removes and follows while things are done to a cluster, and measures for how long nothing is taken
-and how late it is heard."""
+"""Somebody who writes, removes and follows while things are done to a cluster, and measures for how long nothing is
+taken and how late it is heard."""
 
 from __future__ import annotations
 
