@@ -51,6 +51,19 @@ def lines(done: subprocess.CompletedProcess[str]) -> list[dict[str, Any]]:
     return [json.loads(line) for line in done.stdout.splitlines()]
 
 
+@pytest.mark.parametrize("command", ["post quay", "edit quay 1", "invitations accept", "search"])
+def test_what_begins_with_a_hyphen_is_said_how_to_say(run: Run, command: str) -> None:
+    refused = run(*command.split(), "-5 degrees tonight")
+    assert refused.returncode == 2
+    assert "No such option '-5'. To give what begins with - as it is, put -- before it." in refused.stderr
+
+
+def test_a_text_that_begins_with_a_hyphen_is_posted_as_told(run: Run) -> None:
+    name = unique("quay")
+    run("conversations", "make", name)
+    assert lines(run("post", name, "--json", "--", "-5 degrees tonight"))[0]["body"] == "-5 degrees tonight"
+
+
 def test_a_first_conversation(run: Run) -> None:
     name = unique("quay")
     assert run("conversations", "make", name, "--title", "Quay talk", "--member", "odd").returncode == 0

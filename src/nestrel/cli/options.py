@@ -107,6 +107,11 @@ class Refusable(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
+        except click.NoSuchOption as error:
+            if error.possibilities:
+                raise
+            how = f"{error.message} To give what begins with - as it is, put -- before it."  # a text may
+            raise click.NoSuchOption(error.option_name, how, ctx=error.ctx) from None
         except Problem as problem:
             output.refuse(problem.title, problem.detail)
             for fault in problem.errors[1:]:

@@ -6,6 +6,7 @@ import hashlib
 import re
 from dataclasses import dataclass
 from datetime import datetime
+from secrets import token_urlsafe
 from typing import Any
 from uuid import UUID
 
@@ -69,6 +70,14 @@ def lost_by(role: Role | None) -> list[Role]:
     if role not in (Role.OWNER, Role.MODERATOR):
         return list(Role)
     return [one for one in Role if ranks_above(one, role)]
+
+
+def new_token() -> str:
+    """What nobody guesses, of 43 letters, digits, - and _. It begins with no hyphen: as an argument of a command it
+    would be taken for an option."""
+    while (made := token_urlsafe(32)).startswith("-"):
+        pass
+    return made
 
 
 def hash_of(token: str) -> bytes:

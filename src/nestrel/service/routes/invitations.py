@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from secrets import token_bytes, token_urlsafe
+from secrets import token_bytes
 from typing import Annotated
 from uuid import UUID
 
@@ -12,7 +12,7 @@ from starlette.responses import Response
 
 from nestrel.core import objects
 from nestrel.core.ids import uuid7
-from nestrel.core.invitations import hash_of
+from nestrel.core.invitations import hash_of, new_token
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
@@ -37,7 +37,7 @@ async def make(
 ) -> Json:
     """Make an invitation, by owners and moderators, to no higher role than their own. Whoever has the token, which is
     in this answer alone, can join."""
-    asked, token = wanted or MakeInvitation(), token_urlsafe(32)
+    asked, token = wanted or MakeInvitation(), new_token()
     id_ = uuid7(int(time.time() * 1000), token_bytes(10))
     made = await changing.make(
         service.database, caller, conversation_id, id_, hash_of(token), asked.role, asked.uses, asked.expires_in
