@@ -133,7 +133,11 @@ class Served:
         return self._log.read_text()
 
     def wait_ready(self, path: str = "/readyz") -> Served:
-        until(lambda: httpx.get(self.url + path, timeout=5).status_code == 200, explain=self.log)
+        def ready() -> bool:
+            assert (code := self.process.poll()) is None, f"the service has ended with {code}\n{self.log()[-3000:]}"
+            return httpx.get(self.url + path, timeout=5).status_code == 200
+
+        until(ready, explain=self.log)
         return self
 
     def stop(self) -> int:

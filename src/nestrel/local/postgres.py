@@ -147,10 +147,12 @@ class LocalPostgres:
         try:
             lines = (self.data / "postmaster.pid").read_text().splitlines()
             pid, port = int(lines[0]), int(lines[3])
-            os.kill(pid, 0)
+            # A server that was killed leaves its file behind, and its number may be another process' by now, which is
+            # not to be taken for a server, nor to be stopped. A server works in its own folder.
+            serves = Path(f"/proc/{pid}/cwd").resolve(strict=True) == self.data.resolve()
         except (OSError, IndexError, ValueError):
             return None
-        return port
+        return port if serves else None
 
     def start(self, port: int | None = None) -> bool:
         """Start the server, making the cluster first if there is none. False: it was running already.
