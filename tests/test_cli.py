@@ -56,6 +56,7 @@ def test_what_begins_with_a_hyphen_is_said_how_to_say(run: Run, command: str) ->
     refused = run(*command.split(), "-5 degrees tonight")
     assert refused.returncode == 2
     assert "No such option '-5'. To give what begins with - as it is, put -- before it." in refused.stderr
+    assert "as it is" not in run(*command.split(), "--tonight").stderr
 
 
 def test_a_text_that_begins_with_a_hyphen_is_posted_as_told(run: Run) -> None:

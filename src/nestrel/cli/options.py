@@ -108,7 +108,7 @@ class Refusable(click.Group):
         try:
             return super().invoke(ctx)
         except click.NoSuchOption as error:
-            if error.possibilities:
+            if error.possibilities or error.option_name.startswith("--"):  # a word that is meant as an option
                 raise
             how = f"{error.message} To give what begins with - as it is, put -- before it."  # a text may
             raise click.NoSuchOption(error.option_name, how, ctx=error.ctx) from None
