@@ -22,6 +22,11 @@ from nestrel.store.tracing import tracing
 log = structlog.get_logger()
 
 _RETRY_SECONDS = (0.1, 0.5, 1.0, 2.0, 5.0)
+_LOOK_SECONDS = 10.0
+"""So often a line is looked at on which nothing may come for long."""
+_ANSWER_SECONDS = 5.0
+"""A server that does not answer by then is given up."""
+_CLOSE_SECONDS = 1.0
 
 Told = Callable[[Sequence[Said]], None]
 Heard = Callable[[Sequence[Moved]], None]
@@ -130,15 +135,17 @@ class PostgresBus(Everything, Subscribed):
     def __init__(self, url: str, node: str, channel: str) -> None:
         super().__init__(node, channel)
         self._connection: asyncpg.Connection[Any] | None = None
+        self._asking = asyncio.Lock()
         self._dsn = addresses.driver(url)
 
     def publish(self, moved: Sequence[Moved]) -> None:
         """Nothing to do: the transaction has told it."""
 
     async def say(self, said: Sequence[Said]) -> None:
-        if self._connection is not None:
-            payloads = list(events.pack_said(self.node, said))
-            await self._connection.execute("SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)
+        payloads = list(events.pack_said(self.node, said))
+        async with self._asking:
+            if (line := self._connection) is not None:
+                await line.execute("SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)
 
     async def _listen(self) -> AsyncIterator[None]:
         connection = await asyncpg.connect(self._dsn, timeout=5, server_settings={"application_name": "nestrel bus"})
@@ -149,12 +156,20 @@ class PostgresBus(Everything, Subscribed):
 
         connection.add_termination_listener(terminated)
         try:
-            await connection.add_listener(self.channel, lambda _c, _pid, _channel, payload: self._receive(payload))
+            async with asyncio.timeout(_ANSWER_SECONDS):
+                await connection.add_listener(self.channel, lambda _c, _pid, _channel, payload: self._receive(payload))
             self._connection = connection
             yield
-            await broken.wait()
+            while not await happens(broken, _LOOK_SECONDS):
+                # A server that is gone without a word, or stands still, is known by its silence alone.
+                async with asyncio.timeout(_ANSWER_SECONDS), self._asking:
+                    await connection.execute("SELECT 1")
             raise ConnectionError("the database closed the line")
+        except TimeoutError:
+            raise ConnectionError("the database does not answer on the line") from None
         finally:
             self._connection = None
             with contextlib.suppress(Exception):
-                await connection.close(timeout=1)
+                async with asyncio.timeout(_CLOSE_SECONDS):
+                    await connection.close()
+            connection.terminate()  # nothing, where it was closed in order
