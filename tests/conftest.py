@@ -7,6 +7,7 @@ import os
 import signal
 import tempfile
 from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import AsyncExitStack
 from pathlib import Path
 from typing import Any
 
@@ -82,6 +83,13 @@ async def database(url: str) -> AsyncIterator[Database]:
     opened = Database(url)
     yield opened
     await opened.close()
+
+
+@pytest.fixture
+async def afterwards() -> AsyncIterator[AsyncExitStack]:
+    """What has to be stopped or closed however the test ends: left open it would fail the next one."""
+    async with AsyncExitStack() as stack:
+        yield stack
 
 
 @pytest.fixture

@@ -6,8 +6,8 @@ import asyncio
 import base64
 import hashlib
 from collections import Counter
-from collections.abc import Callable
-from datetime import UTC, datetime
+from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
@@ -24,23 +24,37 @@ from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.read import conversations
 
-NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
+FIXED = datetime(2026, 11, 25, 12, tzinfo=UTC)
+"""For what is computed alone. What a database ages by its own clock is seeded up to the present."""
 ISSUER, CLIENT, BACK = "http://127.0.0.1:8461", "nestrel-console", "http://127.0.0.1:8460/console/signed-in"
 
 
 def test_the_same_seed_gives_the_same_messages() -> None:
-    first, second = list(generate.lines(7, NOW)), list(generate.lines(7, NOW))
+    first, second = list(generate.lines(7, FIXED)), list(generate.lines(7, FIXED))
     assert first == second
-    assert first != list(generate.lines(8, NOW))
+    assert first != list(generate.lines(8, FIXED))
     assert len(first) == seed.TOTAL
 
 
-def test_the_scenario_is_whole() -> None:
-    rooms = Counter(line.room.title for line in generate.lines(7, NOW))
+@pytest.fixture
+async def files(database: Database, tmp_path: Path) -> AsyncIterator[Attachments]:
+    kept = Attachments(database, Folder(tmp_path))
+    yield kept
+    await kept.stop()
+
+
+AWKWARD = [FIXED, datetime(2028, 2, 29, 0, 0, 1, tzinfo=UTC), datetime(2027, 1, 1, tzinfo=UTC),
+           datetime(2027, 3, 28, 1, tzinfo=UTC), datetime(2031, 12, 31, 23, 59, 59, tzinfo=UTC)]  # fmt: skip
+
+
+@pytest.mark.parametrize("until", AWKWARD, ids=str)
+def test_the_scenario_is_whole(until: datetime) -> None:
+    lines = list(generate.lines(7, until))
+    rooms = Counter(line.room.title for line in lines)
     assert rooms[scenario.LOGBOOK.title] == 20_000
     assert {room.kind for room in scenario.ROOMS} == {"group", "direct", "bulletin"}
     by_room: dict[int, list[generate.Spoken]] = {}
-    for line in generate.lines(7, NOW):
+    for line in lines:
         own = by_room.setdefault(id(line.room), [])
         writers = {line.room.owner, *line.room.moderators}
         assert line.author in (writers if line.room.kind == "bulletin" else {*writers, *line.room.members})
@@ -48,15 +62,16 @@ def test_the_scenario_is_whole() -> None:
         assert not own or line.at >= own[-1].at
         assert "{" not in line.body
         own.append(line)
-    assert min(lines[0].at for lines in by_room.values()).month == 9
+    first, last = min(own[0].at for own in by_room.values()), max(own[-1].at for own in by_room.values())
+    assert timedelta(days=generate.DAYS - 1) < until - first <= timedelta(days=generate.DAYS + 1)
+    assert timedelta(0) <= until - last < timedelta(days=1)
 
 
-async def test_seeding_twice_adds_nothing(make_database: Callable[[], str], tmp_path: Path) -> None:
-    database = Database(make_database())
-    files = Attachments(database, Folder(tmp_path))
+async def test_seeding_twice_adds_nothing(database: Database, files: Attachments) -> None:
     heard: list[int] = []
+    now = datetime.now(UTC)
     for _ in range(2):
-        await seed.seed(database, files, NOW, 7, heard.append)
+        await seed.seed(database, files, now, 7, heard.append)
     assert heard[-1] == seed.TOTAL
     async with database.read() as connection:
         [found] = await fetch(connection, "SELECT sum(head), sum(message_count), count(*) FROM nestrel.conversations")
@@ -74,13 +89,11 @@ async def test_seeding_twice_adds_nothing(make_database: Callable[[], str], tmp_
     assert seed.TOTAL - 6_500 < counted < seed.TOTAL - 1_000  # rules have taken the oldest
     assert rows == seed.TOTAL
     assert min(changed) > 20
-    await seed.seed(database, files, NOW, 7, heard.append)
+    await seed.seed(database, files, now, 7, heard.append)
     async with database.read() as connection:
         assert await fetch(connection, "SELECT sum(rev) FROM nestrel.conversations") == [(revs,)]
         shown = await fetch(connection, "SELECT media_type, count(*) FROM nestrel.attachments GROUP BY 1 ORDER BY 1")
     assert [kind for kind, count in shown if count > 1] == ["image/png", "text/plain"]
-    await files.stop()
-    await database.close()
 
 
 def test_a_demo_that_was_cut_short_while_it_was_filled_is_finished(
@@ -168,11 +181,9 @@ def test_the_issuer_runs_on_loopback_only() -> None:
         make_issuer("http://10.0.0.1:8461", "a", "c", ())
 
 
-async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Callable[[], str], tmp_path: Path) -> None:
+async def test_unread_is_arithmetic_that_a_count_agrees_with(database: Database, files: Attachments) -> None:
     """On the demo's data, for every member of every conversation: what is listed is what counting rows gives."""
-    database = Database(make_database())
-    files = Attachments(database, Folder(tmp_path))
-    await seed.seed(database, files, NOW, 7, lambda _n: None)
+    await seed.seed(database, files, datetime.now(UTC), 7, lambda _n: None)
     counted = """
         SELECT m.conversation_id, count(x.seq) AS n FROM nestrel.members m LEFT JOIN nestrel.messages x
             ON x.conversation_id = m.conversation_id AND x.seq > m.read_seq AND x.author_id <> m.user_id
@@ -184,5 +195,3 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(make_database: Call
             items, _ = await conversations.page(connection, "mine", Caller(person.user_id), 50, None, None)
             rows = await fetch(connection, counted, person.user_id)
             assert {item["id"]: item["unread"] for item in items} == {str(row[0]): row[1] for row in rows}
-    await files.stop()
-    await database.close()

@@ -7,7 +7,7 @@ import json
 import os
 import subprocess
 import sys
-from contextlib import suppress
+from contextlib import AsyncExitStack, suppress
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -140,11 +140,12 @@ def _made(name: str) -> Exception:
 
 
 async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
-    database: Database, monkeypatch: pytest.MonkeyPatch
+    database: Database, monkeypatch: pytest.MonkeyPatch, afterwards: AsyncExitStack
 ) -> None:
     sick, well = await make_place(database, mara="owner"), await make_place(database, odd="owner")
     source = StoreSource(database, 1_000)
     hub = Hub(source)
+    afterwards.push_async_callback(hub.stop)
     since = source.since
 
     async def fails(conversation_id: UUID, *args: Any) -> Any:
@@ -180,7 +181,6 @@ async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
                 found.append(await mara.next())
             if any(isinstance(event, Checkpoint) for event in found):
                 break
-    await hub.stop()
 
 
 async def test_an_earlier_body_is_kept_a_hundred_times_and_so_many_bytes(database: Database) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from contextlib import AsyncExitStack
 from typing import Any
 from uuid import UUID
 
@@ -100,9 +101,10 @@ async def test_an_unread_export_gives_its_place_to_the_next(monkeypatch: pytest.
     await asyncio.gather(reading, following)
 
 
-async def test_rings_are_within_the_bound_of_the_process(database: Database) -> None:
+async def test_rings_are_within_the_bound_of_the_process(database: Database, afterwards: AsyncExitStack) -> None:
     places = [await make_place(database, mara="owner") for _ in range(6)]
     hub = Hub(StoreSource(database, 1_000), most=40_000)
+    afterwards.push_async_callback(hub.stop)
     writer = Writer(database, hub.grown, followed=hub.followed)
 
     class Quiet:
@@ -118,4 +120,3 @@ async def test_rings_are_within_the_bound_of_the_process(database: Database) -> 
     assert hub.ring_bytes == sum(channel.ring_bytes for channel in hub.channels.values()) <= 40_000
     newest = hub.channels[places[29 % 6]]
     assert newest.ring
-    await hub.stop()

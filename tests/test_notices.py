@@ -60,7 +60,7 @@ async def test_each_says_what_they_want_and_nobody_else_sees_it(served: Served) 
         shown = (await odd.http.get(f"/conversations/{place}")).json()
         assert (shown["my_notify"], shown["my_notify_after"]) == (by_itself, None)
     before = (await odd.http.get(f"/conversations/{group}")).json()
-    morning = "2030-01-02T06:00:00.000000Z"
+    morning = format_time(datetime.now(UTC) + timedelta(hours=8))
     own = f"/conversations/{group}/members/me"
     member = (await call(odd, "PATCH", own, {"notify": "all"}, 200)).json()
     await call(odd, "PATCH", own, {"notify_after": morning}, 200)

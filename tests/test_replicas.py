@@ -9,7 +9,7 @@ import random
 import signal
 import tempfile
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
-from contextlib import AbstractContextManager, asynccontextmanager, contextmanager
+from contextlib import AbstractContextManager, AsyncExitStack, asynccontextmanager, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -167,12 +167,14 @@ async def test_archives_and_exports_come_from_a_standby_that_has_them_as_they_st
         assert len(answer.text.splitlines()) >= 3
 
 
-async def test_a_standby_that_has_much_to_do_is_waited_for(reading: Reading) -> None:
+async def test_a_standby_that_has_much_to_do_is_waited_for(reading: Reading, afterwards: AsyncExitStack) -> None:
     """Longer than for one that does not even say what it holds."""
     primary, standby = (server.url("nestrel") for server in (reading.cluster.primary, reading.cluster.other))
     outcomes: list[str] = []
     database = Database(primary)
     replicas = Replicas(database, [standby], count=outcomes.append)
+    for opened in (database, replicas):
+        afterwards.push_async_callback(opened.close)
 
     async def holds(_connection: Connection) -> bool:
         return True
@@ -183,8 +185,6 @@ async def test_a_standby_that_has_much_to_do_is_waited_for(reading: Reading) -> 
 
     assert await replicas.ask(holds, work) == "done"
     assert outcomes == ["answered"]
-    await replicas.close()
-    await database.close()
 
 
 @contextmanager

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import AsyncIterator, Iterator
-from contextlib import asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -308,10 +308,13 @@ async def test_a_planned_switchover_resets_nobody(cluster: Cluster, tmp_path: Pa
         assert [message["body"] for message in found["items"][0]["messages"]] == ["after 1", "after 2", "after 3"]
 
 
-async def test_a_history_that_a_process_has_seen_and_the_database_does_not_know_is_lost(url: str) -> None:
+async def test_a_history_that_a_process_has_seen_and_the_database_does_not_know_is_lost(
+    url: str, afterwards: AsyncExitStack
+) -> None:
     """A primary of before that takes its place again, or files that are put back under a running service."""
     one, other = Database(url), Database(url)
     for database in (one, other):
+        afterwards.push_async_callback(database.close)
         async with database.read() as connection:
             await epochs.begin(connection)
     first = one.history.known.present
@@ -334,5 +337,3 @@ async def test_a_history_that_a_process_has_seen_and_the_database_does_not_know_
     assert present not in (first, lost)
     async with one.read() as connection:
         assert len(await fetch(connection, "SELECT FROM nestrel.epochs")) == before + 1  # by whoever met it first
-    await one.close()
-    await other.close()

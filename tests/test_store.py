@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from contextlib import AsyncExitStack
 from typing import Any
 from uuid import UUID, uuid4
 
@@ -164,11 +165,14 @@ class Heard:
         raise AssertionError("nothing was restored here")
 
 
-async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(database: Database) -> None:
+async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_more(
+    database: Database, afterwards: AsyncExitStack
+) -> None:
     """Another process writes more than the hub reads at once, and among it a member leaves."""
     place = await make(database)
     await members.put(database, Caller("mara"), place, "odd", Role.WRITER, DEFAULT_QUOTAS)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
+    afterwards.push_async_callback(hub.stop)
     (stays,) = await hub.follow([place], "mara", heard)
     (leaves,) = await hub.follow([place], "odd", heard)
     elsewhere = Writer(database)
@@ -180,15 +184,15 @@ async def test_who_left_in_a_gap_too_large_for_the_ring_is_told_and_follows_no_m
     await asyncio.wait_for(heard.woken.wait(), PATIENCE)
     assert heard.ended == [("odd", "left")]
     assert (stays.live, leaves.live) == (True, False)
-    await hub.stop()
 
 
 async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
-    database: Database, monkeypatch: pytest.MonkeyPatch
+    database: Database, monkeypatch: pytest.MonkeyPatch, afterwards: AsyncExitStack
 ) -> None:
     """The hub reads from the store what another process wrote; before it has it, a commit of its own is handed on."""
     place = await make(database)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
+    afterwards.push_async_callback(hub.stop)
     (follower,) = await hub.follow([place], "mara", heard)
     own: list[Growth] = []
     await Writer(database, own.extend).submit([Post(place, "mara", "of this process")])
@@ -211,7 +215,6 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
     assert [[message["body"] for message in each["messages"]] for each in sets] == [["of this process"], ["of another"]]
     assert [entry.start.rev for entry in follower.channel.ring] == [2, 3]
     assert reads == 2
-    await hub.stop()
 
 
 async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
@@ -231,11 +234,13 @@ async def test_what_a_list_of_conversations_has_no_room_for_is_not_gone(
 
 async def test_a_change_set_that_waits_for_a_slow_reader_is_dropped_when_its_messages_expire(
     database: Database,
+    afterwards: AsyncExitStack,
 ) -> None:
     """Whoever has not pulled it reads what is left from the store: nobody gets an expired message late."""
     place = await make(database)
     await retention.put(database, place, Rule(keep_last=2), confirmed=False)
     hub, heard = Hub(StoreSource(database, 1_000)), Heard()
+    afterwards.push_async_callback(hub.stop)
     (slow,) = await hub.follow([place], "mara", heard)
     writer = Writer(database, hub.grown)
     for n in range(5):
@@ -244,15 +249,17 @@ async def test_a_change_set_that_waits_for_a_slow_reader_is_dropped_when_its_mes
     assert slow.channel.next_entry(slow.at) is None
     bodies = "".join(entry.tail for entry in slow.channel.ring)
     assert ("m2" in bodies, "m3" in bodies, "m4" in bodies) == (False, True, True)
-    await hub.stop()
 
 
 async def test_a_task_that_is_cancelled_as_a_transaction_begins_or_ends_takes_no_later_one_with_it(
     make_database: Callable[[], str],
+    afterwards: AsyncExitStack,
 ) -> None:
     """Whatever is written after it on the same connection is committed when it is acknowledged."""
     url = make_database()
     one, other = Database(url, pool_size=1), Database(url)
+    for opened in (one, other):
+        afterwards.push_async_callback(opened.close)
 
     async def nothing() -> None:
         async with one.write() as connection:
@@ -268,5 +275,3 @@ async def test_a_task_that_is_cancelled_as_a_transaction_begins_or_ends_takes_no
         async with other.read() as connection:
             found = await native.fetch(connection, "SELECT id FROM nestrel.conversations WHERE id = $1", place)
         assert [row[0] for row in found] == [place], f"lost after a cancellation at turn {turns}"
-    await one.close()
-    await other.close()
