@@ -182,6 +182,38 @@ async def headers(served: Served) -> list[int]:
     return found
 
 
+_AWKWARD = ("\\1", ";=", " ", "a=", ",", '"', "%00", 'for="', '\\"', "q=0.1;", "=?", "[", ":")
+_HEADERS = (
+    "Cookie", "Authorization", "Content-Type", "Content-Disposition", "Content-Digest", "If-Match", "If-None-Match",
+    "If-Range", "Range", "Forwarded", "X-Forwarded-For", "Accept", "Accept-Encoding", "Accept-Language",
+    "Idempotency-Key", "Last-Event-ID", "Origin", "Referer", "Traceparent", "Tracestate", "X-Request-ID", "Expect",
+    "Sec-WebSocket-Protocol", "Sec-WebSocket-Extensions", "Sec-WebSocket-Key", "Link", "Prefer", "Range-Unit",
+)  # fmt: skip
+
+
+async def hard_headers(served: Served, signed: str) -> dict[str, float]:
+    """Every header with 28 KB of what parsers find hard, to a page and to an upload, from a stranger and from a
+    member; seconds of the service's CPU time that the hardest value of each took."""
+    process, found = psutil.Process(served.process.pid), dict[str, float]()
+
+    def spent() -> float:
+        times = process.cpu_times()
+        return float(times.user + times.system)
+
+    for name in _HEADERS:
+        for text in _AWKWARD:
+            value = ("nestrel=" if name == "Cookie" else "") + '"' + text * (28_000 // len(text)) + '"'
+            before = spent()
+            for line in ("GET /v1/me", "POST /v1/conversations/00000000-0000-7000-8000-000000000000/attachments"):
+                for known in ("", signed) if name != "Authorization" else ("",):
+                    raw = await Raw.open(served)
+                    await raw.say(f"{line} HTTP/1.1\r\nHost: 127.0.0.1\r\n{known}{name}: {value}\r\n\r\n")
+                    await raw.status()
+                    raw.close()
+            found[name] = max(found.get(name, 0.0), spent() - before)
+    return found
+
+
 async def unread(served: Served, count: int) -> float:
     """Pages of 1.6 MB that nobody reads; seconds until the service has cut them."""
     mara = Person(served.url, "mara")
@@ -288,6 +320,11 @@ async def run(scale: float) -> None:
         await show("the same with a member's token", lambda: bomb(served, headers=signed), lambda s: f"answered {s}")
         await show(
             "headers of 40 KB, 101 of them, without end", lambda: headers(served), lambda found: f"answered {found}"
+        )
+        await show(
+            "every header with 28 KB that is hard to read",
+            lambda: hard_headers(served, signed),
+            lambda found: "hardest: {} with {:.2f} s of CPU for four".format(*max(found.items(), key=lambda x: x[1])),
         )
         await show(
             f"{many:,} first frames that are no way in",

@@ -12,7 +12,7 @@ from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.typing import Origin
 
-from tests.support import PATIENCE, Person, Served, unique, until
+from tests.support import PATIENCE, Person, Served, token, unique, until
 
 Make = Callable[..., Person]
 
@@ -126,3 +126,32 @@ async def test_elsewhere_the_cookie_is_secure_and_of_this_host_alone(make_databa
             for origin, status in (("https://talk.skerry.example", 200), ("http://evil.example", 403)):
                 changed = await browser.patch("/me", json={"display_name": "M"}, headers={**there, "Origin": origin})
                 assert changed.status_code == status
+
+
+async def test_a_session_lasts_no_longer_than_its_key_nor_than_half_a_day(url: str) -> None:
+    first, second = "a" * 40, "b" * 40
+    headers: dict[str, str] = {}
+    for secrets, status in ((first, 200), (f"{second},{first}", 200), (second, 401)):
+        with Served(url, NESTREL_JWT_SECRET=secrets) as served:
+            served.wait_ready()
+            if not headers:
+                signed = token("mara", secret=first, seconds=30 * 86_400)
+                begun = httpx.post(f"{served.url}/v1/session", headers={"Authorization": f"Bearer {signed}"})
+                text = begun.headers["set-cookie"]
+                assert 0 < int(text.partition("Max-Age=")[2].partition(";")[0]) <= 12 * 3_600
+                headers = {"Cookie": text.partition(";")[0]}
+            answer = httpx.get(f"{served.url}/v1/me", headers=headers)
+            assert (secrets, answer.status_code) == (secrets, status)
+    assert "key" in answer.json()["detail"]
+
+
+async def test_among_others_the_first_whole_one_counts(person: Make) -> None:
+    mara = person()
+    value, browser = await begun(mara)
+    await browser.aclose()
+    for header, status in (
+        (f"theme=dark; {value}; x=y", 200), (f'nestrel="\\1\\2"; {value}', 200), (f"{value}x", 401), (f"x{value}", 401),
+        (value.replace("=", '="') + '"', 401), ("nestrel=", 401), (f"a={value}", 401),
+    ):  # fmt: skip
+        answer = httpx.get(f"{mara.url}/v1/me", headers={"Cookie": header})
+        assert (header, answer.status_code) == (header, status)

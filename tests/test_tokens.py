@@ -120,6 +120,24 @@ async def test_keys_of_an_issuer_verify_their_own_algorithm(issuer: dict[str, An
     assert issuer["asked"] == 1
 
 
+async def test_a_key_that_the_issuer_has_withdrawn_keeps_no_session(
+    issuer: dict[str, Any], verifier: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    check = verifier(jwt_secret=SecretStr(SECRET))
+    by_rsa = await check.verify(jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"}))
+    by_secret = await check.verify(jwt.encode(claims(), SECRET, "HS256"))
+    assert by_rsa.key != by_secret.key
+    assert [await check.still_known(one.key) for one in (by_rsa, by_secret)] == [True, True]
+    issuer["keys"] = ["ec"]
+    monkeypatch.setattr(tokens, "_KEYS_SECONDS", 0.0)
+    monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
+    await check.verify(jwt.encode(claims(), EC, "ES256", {"kid": "ec"}))  # has the keys read anew
+    await asyncio.sleep(0)
+    while await check.still_known(by_rsa.key):
+        await asyncio.sleep(0)
+    assert await check.still_known(by_secret.key)
+
+
 async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> None:
     """The public key as a shared secret, one key's id with another's signature, no signature, an unknown key."""
     public = RSA.public_key().public_bytes(serialization.Encoding.PEM, serialization.PublicFormat.SubjectPublicKeyInfo)

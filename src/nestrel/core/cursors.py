@@ -114,6 +114,18 @@ class HistoryPosition:
     author: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Session:
+    """What a browser's session cookie seals. `id` is twelve random bytes, times are in seconds since 1970, and `key`
+    is the eight bytes by which the key is known that verified the token it was begun with."""
+
+    user_id: str
+    id: bytes
+    issued_at: float | None
+    expires_at: float
+    key: bytes
+
+
 class CursorSeal:
     """Seals and opens cursors with one key, which every process of a service shares.
 
@@ -211,16 +223,16 @@ class CursorSeal:
         conversation, attachment = UUID(bytes=payload[9:25]), UUID(bytes=payload[25:41])
         return payload[41:].decode("utf-8"), conversation, attachment, _moment(until), service
 
-    def session(self, member: str, id_: bytes, issued_at: float | None, expires_at: float) -> str:
-        """What stands for a member in a browser: `id_` is twelve random bytes, times are in seconds since 1970."""
-        times = struct.pack(">dd", -1.0 if issued_at is None else issued_at, expires_at)
-        return self._seal(b"s", b"", id_ + times + member.encode("utf-8"))
+    def session(self, session: Session) -> str:
+        """What stands for a member in a browser."""
+        times = struct.pack(">dd", -1.0 if session.issued_at is None else session.issued_at, session.expires_at)
+        return self._seal(b"k", b"", session.id + session.key + times + session.user_id.encode("utf-8"))
 
-    def open_session(self, token: str) -> tuple[str, bytes, float | None, float]:
-        """Member, id, from when and until when."""
-        payload = self._open(b"s", b"", token, _LINK_CHARS)
-        issued_at, expires_at = struct.unpack_from(">dd", payload, 12)
-        return payload[28:].decode("utf-8"), payload[:12], None if issued_at < 0 else issued_at, expires_at
+    def open_session(self, token: str) -> Session:
+        payload = self._open(b"k", b"", token, _LINK_CHARS)
+        issued_at, expires_at = struct.unpack_from(">dd", payload, 20)
+        user_id = payload[36:].decode("utf-8")
+        return Session(user_id, payload[:12], None if issued_at < 0 else issued_at, expires_at, payload[12:20])
 
     def listing(self, member: str, listing: str, key: str) -> str:
         """Continue the list called `listing` after the item with `key` (at most 128 UTF-16 code units of text)."""

@@ -110,9 +110,14 @@ class Envelope:
             elif name == b"authorization":
                 authorization = value.decode("latin-1")
             elif name == b"cookie":
-                cookie = value.decode("latin-1")
+                cookie += ("; " if cookie else "") + value.decode("latin-1")
             elif name == b"origin":
                 origin = value.decode("latin-1")
+        session = None
+        if cookie:  # which is read here alone: the framework's parser can be made to take seconds
+            session = cookies.read(cookie, host)
+            scope["headers"] = [header for header in scope["headers"] if header[0] != b"cookie"]
+        scope["nestrel.session"] = session
         request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
         scope["request_id"] = request_id
         logs.REQUEST_ID.set(request_id)  # each request is a task of its own
@@ -140,7 +145,7 @@ class Envelope:
         try:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
-                session = cookies.read(cookie, host) if authorization is None and cookie else None
+                session = session if authorization is None else None
                 try:
                     scope["nestrel.identity"] = await (
                         self._service.sign_in(bearer(authorization))

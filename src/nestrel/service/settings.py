@@ -205,6 +205,10 @@ class Settings(BaseSettings):
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
+    session_seconds: Annotated[
+        int,
+        Field(ge=60, description="for how long a browser's session cookie lasts at most; never longer than its token"),
+    ] = 12 * 3_600
     unique_names: Annotated[
         bool, Field(description="whether display names are one person's alone, and differ from others' ids (UTS #39)")
     ] = False

@@ -15,7 +15,7 @@ from nestrel.core import limits
 from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
-from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble
+from nestrel.core.problems import SlowDown, StoreUnavailable, Trouble, Unauthenticated
 from nestrel.files.opening import open_files
 from nestrel.live.buses import make_bus
 from nestrel.live.checkpoints import Checkpoints
@@ -282,6 +282,8 @@ class Service:
         await self.load_seal()
         identity = cookies.opened(self.seal, value)
         assert identity.session is not None
+        if not await self.tokens.still_known(identity.key):
+            raise Unauthenticated("the key that this session was begun with is taken no more; sign in again")
         await self.bars.check_session(identity.session)
         return await self._admit(identity)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import time
 from dataclasses import dataclass
 from math import isfinite
@@ -11,6 +12,7 @@ from typing import Any, NamedTuple
 import httpx
 import jwt
 import structlog
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.core.text import check_display_name, check_picture, check_user_id
@@ -25,6 +27,7 @@ _REFETCH_SECONDS = 5.0
 _CACHED_TOKENS = 20_000
 _TOKEN_CHARS = 16 * 1024
 _RSA_BITS = 2048
+_KEY_BYTES = 8
 
 
 class _WrongKey(Unauthenticated):
@@ -34,7 +37,7 @@ class _WrongKey(Unauthenticated):
 @dataclass(frozen=True, slots=True)
 class Identity:
     """What a verified token says, or a browser's `session` that was begun with one. `expires_at` and `issued_at` are in
-    seconds since 1970."""
+    seconds since 1970; `key` stands for the key that verified it."""
 
     user_id: str
     display_name: str
@@ -43,6 +46,24 @@ class Identity:
     expires_at: float
     issued_at: float | None = None
     session: bytes | None = None
+    key: bytes = b"\x00" * _KEY_BYTES
+
+
+def fingerprint(key: bytes) -> bytes:
+    """What a key is known by where it may not be shown."""
+    return hashlib.blake2b(key, digest_size=_KEY_BYTES, person=b"nestrel-key").digest()
+
+
+class IssuerKey(NamedTuple):
+    """A public key, the one algorithm that it is for, and what it is known by."""
+
+    key: Any
+    algorithm: str
+    fingerprint: bytes
+
+
+def _unread() -> StoreUnavailable:
+    return StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=5)
 
 
 class IssuerKeys:
@@ -51,27 +72,39 @@ class IssuerKeys:
 
     def __init__(self, url: str) -> None:
         self._url = url
-        self._keys: dict[str | None, tuple[Any, str]] = {}
+        self._keys: dict[str | None, IssuerKey] = {}
         self._fetched = float("-inf")
         self._tried = float("-inf")
         self._fetching: asyncio.Task[None] | None = None
 
-    async def find(self, key_id: str | None) -> tuple[Any, str] | None:
-        """The key and the one algorithm it is for; None if the issuer has no such key.
+    async def holds(self, fingerprint: bytes) -> bool:
+        """Whether the issuer has a key that is known so. Raises as `find`."""
+        self._look_again(unknown=False)
+        if self._fetching is not None and not self._keys:
+            await asyncio.shield(self._fetching)
+        if not self._keys:
+            raise _unread()
+        return any(key.fingerprint == fingerprint for key in self._keys.values())
+
+    async def find(self, key_id: str | None) -> IssuerKey | None:
+        """The key; None if the issuer has no such key.
 
         Raises:
             StoreUnavailable: no keys are known yet and the issuer does not answer.
         """
-        now = time.monotonic()
-        old = now - self._fetched > _KEYS_SECONDS
-        if (old or key_id not in self._keys) and now - self._tried > _REFETCH_SECONDS and self._fetching is None:
-            self._tried = now
-            self._fetching = asyncio.create_task(self._refresh())
+        self._look_again(unknown=key_id not in self._keys)
         if self._fetching is not None and (not self._keys or key_id not in self._keys):
             await asyncio.shield(self._fetching)  # many may wait for one answer; old keys serve meanwhile
         if not self._keys:
-            raise StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=5)
+            raise _unread()
         return self._keys.get(key_id)
+
+    def _look_again(self, *, unknown: bool) -> None:
+        now = time.monotonic()
+        old = now - self._fetched > _KEYS_SECONDS
+        if (old or unknown) and now - self._tried > _REFETCH_SECONDS and self._fetching is None:
+            self._tried = now
+            self._fetching = asyncio.create_task(self._refresh())
 
     async def _refresh(self) -> None:
         try:
@@ -85,7 +118,7 @@ class IssuerKeys:
     async def _fetch(self) -> None:
         async with httpx.AsyncClient(timeout=5) as client:
             answer = (await client.get(self._url)).raise_for_status().json()
-        keys: dict[str | None, tuple[Any, str]] = {}
+        keys: dict[str | None, IssuerKey] = {}
         for raw in answer["keys"]:
             algorithm = _ALGORITHMS.get((raw.get("kty"), raw.get("crv")))
             if algorithm is None or raw.get("use", "sig") != "sig" or raw.get("alg", algorithm) != algorithm:
@@ -94,7 +127,8 @@ class IssuerKeys:
             if algorithm == "RS256" and key.key_size < _RSA_BITS:
                 log.warning("issuer.key_too_small", key_id=raw.get("kid"), bits=key.key_size)
                 continue
-            keys[raw.get("kid")] = (key, algorithm)
+            spelled = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+            keys[raw.get("kid")] = IssuerKey(key, algorithm, fingerprint(spelled))
         self._keys = keys
 
 
@@ -112,6 +146,7 @@ class TokenVerifier:
 
     def __init__(self, settings: Settings) -> None:
         self._secrets = settings.secrets
+        self._known = {secret: fingerprint(secret.encode()) for secret in settings.secrets}
         self._keys = IssuerKeys(settings.jwks_url) if settings.jwks_url else None
         self._issuer = settings.issuer
         self._audience = settings.audience
@@ -152,16 +187,30 @@ class TokenVerifier:
         if self._keys is not None and (key_id is not None or not self._secrets):
             found = await self._keys.find(key_id)
             if found is not None:
-                return _Verified(self._identity(self._decode(token, *found)), True, key_id)
+                claims = self._decode(token, found.key, found.algorithm)
+                return _Verified(self._identity(claims, found.fingerprint), True, key_id)
         if not self._secrets:
             raise Unauthenticated("the token is not signed with a key of the issuer")
         *others, last = self._secrets
         for secret in others:
             try:
-                return _Verified(self._identity(self._decode(token, secret, "HS256")), False, None)
+                return self._verified_by(secret, token)
             except _WrongKey:
                 continue
-        return _Verified(self._identity(self._decode(token, last, "HS256")), False, None)
+        return self._verified_by(last, token)
+
+    def _verified_by(self, secret: str, token: str) -> _Verified:
+        return _Verified(self._identity(self._decode(token, secret, "HS256"), self._known[secret]), False, None)
+
+    async def still_known(self, key: bytes) -> bool:
+        """Whether what was verified by a key would be so today: the secret is configured, or the issuer has the key.
+
+        Raises:
+            StoreUnavailable: no keys of the issuer are known, and it does not answer.
+        """
+        if key in self._known.values():
+            return True
+        return self._keys is not None and await self._keys.holds(key)
 
     def _decode(self, token: str, key: Any, algorithm: str) -> dict[str, Any]:
         try:
@@ -197,7 +246,7 @@ class TokenVerifier:
             raise Unauthenticated(f"the token is valid for longer than this service takes: {self._longest:,} s")
         return claims
 
-    def _identity(self, claims: dict[str, Any]) -> Identity:
+    def _identity(self, claims: dict[str, Any], key: bytes) -> Identity:
         try:
             user_id = check_user_id(claims["sub"])
         except (ValueError, TypeError) as error:
@@ -210,6 +259,7 @@ class TokenVerifier:
             service=isinstance(scope, str) and SERVICE_SCOPE in scope.split(),
             expires_at=float(claims["exp"]),
             issued_at=_issued(claims.get("iat")),
+            key=key,
         )
 
 

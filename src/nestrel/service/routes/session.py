@@ -20,12 +20,13 @@ router = APIRouter(prefix="/session", route_class=JsonRoute, tags=["profile"])
 @router.post("", status_code=204, responses=documented(None, status=204))
 @does(Action.OWN)
 async def begin(request: Request, service: ServiceDep, caller: CallerDep, wanted: Nothing | None = None) -> Response:
-    """Begin a session with a bearer token: the cookie stands for you, until the token would have run out, where a
-    browser cannot send a header. What changes something then has to come from the service's own origin."""
+    """Begin a session with a bearer token: the cookie stands for you, until the token would have run out or
+    its key is taken no more, for 12 hours at most (`NESTREL_SESSION_SECONDS`), where a browser cannot send a header. What changes something then has to come from the service's own origin."""
     identity: Identity = request.scope["nestrel.identity"]
     if identity.session is not None:
         raise Unauthenticated("a session begins with a bearer token")
-    cookie = cookies.made(service.seal, identity, request.headers.get("host", ""))
+    host = request.headers.get("host", "")
+    cookie = cookies.made(service.seal, identity, host, service.settings.session_seconds)
     return Response(status_code=204, headers={"Set-Cookie": cookie})
 
 
@@ -34,7 +35,7 @@ async def begin(request: Request, service: ServiceDep, caller: CallerDep, wanted
 async def end(request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """End the session of the cookie: it is taken no more, also by whoever may have a copy of it."""
     host = request.headers.get("host", "")
-    value = cookies.read(request.headers.get("cookie", ""), host)
+    value: str | None = request.scope["nestrel.session"]
     if value is not None:
         try:
             identity = cookies.opened(service.seal, value)
