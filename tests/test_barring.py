@@ -3,20 +3,32 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+import json
+import os
+from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 from typing import Any
+from uuid import uuid4
 
 import asyncpg
 import httpx
 import jwt
 import pytest
+from sqlalchemy.engine import make_url
 
 from nestrel.core.audit import Act
+from nestrel.core.conversations import NewConversation
+from nestrel.core.problems import Forbidden, Unauthenticated
+from nestrel.core.quotas import DEFAULT_QUOTAS
+from nestrel.core.rights import Action
+from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.demo.pushes import Device
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.write import audit
-from tests.support import SECRET, Person, Served, call, unique, until
+from nestrel.store.write import audit, barring, conversations, invitations, members, subscriptions
+from nestrel.store.write.subscriptions import Subscription
+from tests import hostile
+from tests.support import PATIENCE, SECRET, Person, Served, call, make_place, unique, until
 
 Make = Callable[..., Person]
 
@@ -67,6 +79,120 @@ async def test_whom_the_backend_suspends_is_out_everywhere_until_let_in(make_dat
         for who in odd.values():
             until(lambda who=who: httpx.get(f"{who.url}/v1/me", headers=who.http.headers).status_code == 200)  # type: ignore[misc]  # bound at once
         await call(odd[one], "PUT", "/people/office/suspension", {}, 403)
+
+
+async def held_back(who: Person, method: str, path: str, body: bytes, kind: str = "application/json") -> hostile.Raw:
+    """A request of which the last byte does not come."""
+    raw = hostile.Raw(*await asyncio.open_connection("127.0.0.1", int(who.url.rpartition(":")[2])))
+    head = (
+        f"{method} /v1{path} HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer {who.token}\r\n"
+        f"Content-Type: {kind}\r\nContent-Length: {len(body)}\r\n\r\n"
+    )
+    await raw.say(head, body[:-1])
+    return raw
+
+
+@pytest.mark.parametrize("how", ["sign-out", "suspension"])
+async def test_a_request_that_is_still_coming_ends_with_its_callers_right_to_be_here(
+    make_database: Callable[[], str], how: str
+) -> None:
+    """On the process that is told and on another one: nothing of it is carried out, and nobody waits for the rest."""
+    url = make_database()
+    with Served(url) as one, Served(url) as two:
+        office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+        two.wait_ready()
+        for served in (one, two):
+            user = unique("odd")
+            odd, kaz = Person(served.url, user), Person(served.url, unique("kaz"))
+            place = (await odd.make(name=unique("berths")))["id"]
+            at = f"/conversations/{place}"
+            device = Device(unique("handset"), os.urandom(16)).subscription("https://push.example")
+            rows = [
+                await held_back(odd, "PUT", "/me/push-subscriptions", json.dumps(device).encode()),
+                await held_back(odd, "POST", "/conversations", b'{"title": "late"}'),
+                await held_back(odd, "POST", f"{at}/messages", b'{"body": "late"}'),
+                await held_back(odd, "POST", f"{at}/messages/batch", b'{"messages": [{"key": "1", "body": "late"}]}'),
+                await held_back(odd, "PUT", f"{at}/members/{kaz.user}", b'{"role": "owner"}'),
+                await held_back(odd, "POST", f"{at}/invitations", b"{}"),
+                await held_back(odd, "POST", f"{at}/attachments", b"late", "text/plain"),
+            ]
+            before = await _state(url, user, place)
+            if how == "sign-out":
+                await call(office, "POST", f"/people/{user}/sign-out", None, 200)
+            else:
+                await call(office, "PUT", f"/people/{user}/suspension", {}, 201)
+            expected = 401 if how == "sign-out" else 403
+            assert [await raw.status() for raw in rows] == [expected] * len(rows)
+            for raw in rows:
+                raw.close()
+            assert await _state(url, user, place) == before
+
+
+async def _state(url: str, user: str, place: str) -> list[Any]:
+    """What such requests would have left."""
+    asked = (
+        "SELECT count(*) FROM nestrel.push_subscriptions WHERE user_id = $1",
+        "SELECT count(*) FROM nestrel.conversations WHERE created_by = $1",
+        "SELECT count(*) FROM nestrel.attachments WHERE uploader_id = $1",
+        "SELECT head FROM nestrel.conversations WHERE id = $2::uuid AND created_by = $1",
+        "SELECT count(*) FROM nestrel.members WHERE conversation_id = $2::uuid AND user_id <> $1",
+        "SELECT count(*) FROM nestrel.invitations WHERE conversation_id = $2::uuid AND created_by = $1",
+    )
+    raw = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
+    try:
+        return [await raw.fetchval(one, *([user, place] if "$2" in one else [user])) for one in asked]
+    finally:
+        await raw.close()
+
+
+async def test_what_is_still_being_read_ends_with_its_readers_right_to_be_here(own: Served) -> None:
+    """A download and an export of which nobody has taken the end."""
+    office, odd = Person(own.url, "office", scope="nestrel.service"), Person(own.url, "odd")
+    place = (await odd.make())["id"]
+    sent = (await odd.upload(place, os.urandom(20_000_000))).json()["attachment_id"]
+    for _ in range(10):
+        messages = [{"key": os.urandom(8).hex(), "body": "⚓" * 8_000} for _ in range(50)]
+        await call(odd, "POST", f"/conversations/{place}/messages/batch", {"messages": messages}, 200)
+    rows = []
+    for path in (f"attachments/{sent}", "export"):
+        raw = await hostile.Raw.open(own)
+        await raw.say(
+            f"GET /v1/conversations/{place}/{path} HTTP/1.1\r\nHost: 127.0.0.1\r\n"
+            f"Authorization: Bearer {odd.token}\r\n\r\n"
+        )
+        assert await raw.status() == 200
+        rows.append(raw)
+    await call(office, "POST", f"/people/{odd.user}/sign-out", None, 200)
+    for raw in rows:
+        with pytest.raises((ConnectionError, asyncio.IncompleteReadError)):
+            await asyncio.wait_for(raw.reader.readexactly(11_000_000), PATIENCE)
+        raw.close()
+
+
+async def test_a_transaction_asks_again_whose_it_is(database: Database) -> None:
+    """Whatever time has passed since the request was let in: under the lock, nobody writes who is out by then."""
+    backend = Caller("office", service=True)
+    place = await make_place(database, mara="owner")
+    mara = Caller("mara", actions=frozenset(Action), issued_at=1.0)
+    device = Subscription(uuid4(), "mara", "https://push.example/d", b"p", b"a", None, datetime.now(UTC))
+    new = NewConversation(
+        uuid4(), Kind.GROUP, Visibility.CLOSED, None, "", None, None, "mara", datetime.now(UTC), [("mara", Role.OWNER)]
+    )
+    acts: list[Callable[[], Awaitable[object]]] = [
+        lambda: conversations.make(database, new, mara, DEFAULT_QUOTAS),
+        lambda: conversations.change(database, mara, place, {"title": "late"}),
+        lambda: members.put(database, mara, place, "odd", Role.OWNER, DEFAULT_QUOTAS),
+        lambda: invitations.make(database, mara, place, uuid4(), b"h", None, None, None),
+        lambda: subscriptions.put(database, mara, device),
+    ]
+    await barring.sign_out(database, backend, "mara")
+    for act in acts:
+        with pytest.raises(Unauthenticated):
+            await act()
+    await barring.suspend(database, backend, "mara", None, None)
+    for act in acts:
+        with pytest.raises(Forbidden, match="suspended"):
+            await act()
 
 
 async def test_a_sign_out_ends_the_tokens_of_before_and_no_later_ones(person: Make) -> None:

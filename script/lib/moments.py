@@ -1,4 +1,4 @@
-"""The moments that script/calendar runs the tests at, each the next of its kind: name, UTC time and time zone a line."""
+"""The moments that script/calendar runs the tests at, each the next of its kind: name, UTC time, time zone."""
 
 from __future__ import annotations
 

@@ -23,6 +23,7 @@ from starlette.responses import Response
 
 from nestrel.demo.scenario import PEOPLE
 from nestrel.service.push_keys import AUTH_BYTES, decoded, encoded
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import subscriptions
 from nestrel.store.write.subscriptions import Subscription
@@ -161,6 +162,6 @@ async def subscribe(url: str, address: str, device: Device) -> None:
         endpoint: str = device.subscription(address)["endpoint"]
         await subscriptions.drop(database, [one.id for one in known if one.p256dh == device.p256dh])
         wanted = Subscription(_ID, person, endpoint, device.p256dh, device.auth, None, datetime.now(UTC))
-        await subscriptions.put(database, wanted, None)
+        await subscriptions.put(database, Caller(person), wanted)
     finally:
         await database.close()

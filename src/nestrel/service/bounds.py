@@ -174,6 +174,12 @@ class BoundedHttp(HttpToolsProtocol):
         elif self._phase in ("head", "parting"):
             self.transport.close()
 
+    def end_request(self, problem: Problem) -> None:
+        """Answer the request that is still being sent with a problem, or cut the answer to it: whoever it is of may
+        not be here any more."""
+        if self.cycle is not None and not self.cycle.response_complete:
+            self._cut_body(problem)
+
     def _cut_body(self, problem: Problem) -> None:
         if not self.cycle.response_started:
             self.cycle.response_started = self.cycle.response_complete = True

@@ -184,7 +184,9 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
     actions = actions_of(scope["route"].endpoint)
     if Action.SERVE in actions and not identity.service:
         raise Forbidden("only a trusted backend (scope nestrel.service) does this")
-    caller = Caller(identity.user_id, identity.service, actions, scope["request_id"])
+    caller = Caller(
+        identity.user_id, identity.service, actions, scope["request_id"], identity.issued_at, identity.session
+    )
     if service.rates.limits_members and not identity.service:
         if request.method in ("GET", "HEAD") or scope["path"].endswith(_ASKING):
             await service.count_read(caller)

@@ -29,6 +29,7 @@ from nestrel.service import cookies, logs, metrics, problems
 from nestrel.service.http import bearer
 from nestrel.service.rates import address_of
 from nestrel.service.state import Service
+from nestrel.service.underway import Underway
 from nestrel.store.tracing import tracing
 
 log = structlog.get_logger()
@@ -127,12 +128,15 @@ class Envelope:
         status, started = 500, time.perf_counter()
 
         started_answer = False
+        underway: Underway | None = None
         limited = self._limited and api
 
         async def send_with_id(message: Message) -> None:
             nonlocal status, started_answer
             if message["type"] == "http.response.start":
                 status, started_answer = message["status"], True
+                if underway is not None:
+                    underway.answering = True
                 message["headers"].append((b"x-request-id", request_id.encode()))
                 if limited:
                     message["headers"].extend(self._left(scope))
@@ -155,6 +159,10 @@ class Envelope:
                 except Unauthenticated:
                     await self._count_address(scope)
                     raise
+                underway = Underway(scope["nestrel.identity"], scope.get("nestrel.connection"))
+                scope["nestrel.underway"] = underway
+                body.of(underway)
+                self._service.underway.add(underway)
                 if session is not None:
                     cookies.check_origin(self._service.hosts, scope["method"], origin, host)
             elif limited or (self._service.rates.address and path not in _OPEN):
@@ -174,6 +182,8 @@ class Envelope:
                 await problems.response(bug, request_id)(scope, receive, send_with_id)
         finally:
             body.done()
+            if underway is not None:
+                self._service.underway.discard(underway)
             scope["nestrel.status"] = status
             _record(scope, status, time.perf_counter() - started)
 
@@ -215,6 +225,11 @@ class _Body:
         self._most = most
         self._size = 0
         self._counted = 0
+        self._underway: Underway | None = None
+
+    def of(self, underway: Underway) -> None:
+        """Whose it is: they are asked for again when all of it is there."""
+        self._underway = underway
 
     def declared(self, length: str) -> None:
         """Refuse at once what says that it is too large."""
@@ -224,12 +239,23 @@ class _Body:
             self._count(int(length))
 
     async def receive(self) -> Message:
+        if self._underway is not None:
+            self._underway.coming = True
         message = await self._receive()
+        try:
+            self._take(message)
+        except Problem as problem:
+            raise problems.WhileRead(problem) from None
+        return message
+
+    def _take(self, message: Message) -> None:
         self._size += len(message.get("body", b""))
         if self._size > self._most:
-            raise problems.BodyTooLarge(self._most)
+            raise TooLarge(f"a request of this kind has at most {self._most:,} bytes")
         self._count(self._size)
-        return message
+        if self._underway is not None and message["type"] == "http.request" and not message.get("more_body"):
+            self._underway.coming = False
+            self._service.bars.check(self._underway.identity)
 
     def _count(self, size: int) -> None:
         if not self._held or size <= limits.LIST_REQUEST_BYTES or size <= self._counted:

@@ -26,11 +26,13 @@ from nestrel.store import rows
 _METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE")
 
 
-class BodyTooLarge(HTTPException):
-    """A request body over its limit, raised while it is read."""
+class WhileRead(HTTPException):
+    """A refusal that comes while a body is read, in the one form that the framework does not take for JSON that is
+    none."""
 
-    def __init__(self, most: int) -> None:
-        super().__init__(413, f"a request of this kind has at most {most:,} bytes")
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.status, problem.detail)
+        self.problem = problem
 
 
 def response(problem: Problem, request_id: str | None, allow: str | None = None) -> Response:
@@ -86,6 +88,8 @@ def problem_of(error: Problem | RequestValidationError | HTTPException) -> Probl
     """What is said of a refusal, whoever raised it."""
     if isinstance(error, Problem):
         return error
+    if isinstance(error, WhileRead):
+        return error.problem
     return from_validation(error.errors()) if isinstance(error, RequestValidationError) else from_http(error)
 
 

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import os
 from collections.abc import Callable, Sequence
+from itertools import chain
 from secrets import token_hex
 from uuid import UUID
 
@@ -48,6 +49,7 @@ from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.stores import open_stores
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
+from nestrel.service.underway import Underway
 from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import schema, troubles
 from nestrel.store.access import AccessReader, Caller
@@ -122,13 +124,15 @@ class Service:
         """Bytes of large bodies that are under way."""
         self.rates = RateLimits(settings, self.database, self.node)
         self.sessions: set[Closable] = set()
+        self.underway: set[Underway] = set()
+        """Requests of those who have signed in."""
         self.draining = False
         self._empty = asyncio.Event()
         self._seal: CursorSeal | None = None
         self._push_key: PushKey | None = None
         self.quotas = settings.quotas
         self.skeletons = skeletons() if settings.unique_names else None
-        self.bars = Bars(self.database, lambda: self.sessions)
+        self.bars = Bars(self.database, lambda: chain(self.sessions, self.underway))
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
         self.something_left = asyncio.Event()

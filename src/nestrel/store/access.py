@@ -11,7 +11,7 @@ from uuid import UUID
 from nestrel.core.problems import Problem
 from nestrel.core.rights import Action, Standing, no_conversation
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import epochs, rules
+from nestrel.store import admitted, epochs, rules
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 
@@ -56,12 +56,15 @@ _MANY = 100
 @dataclass(frozen=True, slots=True)
 class Caller:
     """Who a command or a question comes from, through a door that was made for some `actions`; None for what comes
-    through none. `request_id` is what the answer carries, for the audit."""
+    through none. `request_id` is what the answer carries, for the audit. `issued_at` is that of the token, in seconds
+    since 1970, and `session` the browser's, by which they may be ended while a request is under way."""
 
     user_id: str
     service: bool = False
     actions: frozenset[Action] | None = None
     request_id: str = ""
+    issued_at: float | None = None
+    session: bytes | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,16 +83,19 @@ async def see(
     connection: Connection, conversation_id: UUID, caller: Caller, action: Action, *, lock: bool = False
 ) -> Access:
     """The conversation for a caller who may do this; there is no other way to one. `lock` holds its row until the
-    transaction ends.
+    transaction ends, and asks whether they are still let in once it has it.
 
     Raises:
         NotFound: it does not exist, is closed, or the caller may not know of it.
-        Forbidden: they see it, and may not do this.
+        Forbidden: they see it, and may not do this; or they were suspended meanwhile.
+        Unauthenticated: they were signed out meanwhile.
     """
     sql = _ACCESS + "FOR NO KEY UPDATE OF c" if lock else _ACCESS
     found = await fetch(connection, sql, conversation_id, caller.user_id)
     if not found:
         raise no_conversation(conversation_id)
+    if lock:
+        await admitted.check(connection, caller)
     return _access(connection, conversation_id, caller, action, found[0])
 
 

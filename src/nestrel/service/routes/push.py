@@ -23,7 +23,6 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery
 from nestrel.service.push_keys import AUTH_BYTES, check_point, decoded
-from nestrel.service.tokens import Identity
 from nestrel.store.native import Connection
 from nestrel.store.read.resync import NOTHING
 from nestrel.store.rows import Wire
@@ -66,13 +65,12 @@ async def key(service: ServiceDep, caller: CallerDep) -> Json:
 async def put(wanted: PutSubscription, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
     """Have a device told of messages; with what its browser's push service gave it. It is yours alone from then on,
     whoever had it before, until you are signed out."""
-    identity: Identity = request.scope["nestrel.identity"]
     now = datetime.now(UTC)
     expires_at = None if wanted.expiration is None else datetime.fromtimestamp(wanted.expiration / 1000, UTC)
     endpoint, keys = _endpoint(wanted, service.handlers.to_devices.allowed), _keys(wanted)
     id_ = uuid7(int(time.time() * 1000), token_bytes(10))
     device = Subscription(id_, caller.user_id, endpoint, *keys, expires_at, now)
-    kept, new = await subscriptions.put(service.database, device, identity.session)
+    kept, new = await subscriptions.put(service.database, caller, device)
     return Json(kept.wire(), 201 if new else 200)
 
 

@@ -20,8 +20,9 @@ router = APIRouter(prefix="/session", route_class=JsonRoute, tags=["profile"])
 @router.post("", status_code=204, responses=documented(None, status=204))
 @does(Action.OWN)
 async def begin(request: Request, service: ServiceDep, caller: CallerDep, wanted: Nothing | None = None) -> Response:
-    """Begin a session with a bearer token: the cookie stands for you, until the token would have run out or
-    its key is taken no more, for 12 hours at most (`NESTREL_SESSION_SECONDS`), where a browser cannot send a header. What changes something then has to come from the service's own origin."""
+    """Begin a session with a bearer token: where a browser cannot send a header, the cookie stands for you, until the
+    token would have run out or its key is taken no more, and for 12 hours at most (`NESTREL_SESSION_SECONDS`). What
+    changes something then has to come from the service's own origin."""
     identity: Identity = request.scope["nestrel.identity"]
     if identity.session is not None:
         raise Unauthenticated("a session begins with a bearer token")
@@ -43,7 +44,7 @@ async def end(request: Request, service: ServiceDep, caller: CallerDep) -> Respo
             pass  # which is over already
         else:
             assert identity.session is not None
-            await sessions.end(service.database, identity.session, identity.expires_at)
+            await sessions.end(service.database, identity.user_id, identity.session, identity.expires_at)
             service.bars.end_session(identity.session)
             await service.bars.look_now()
     return Response(status_code=204, headers={"Set-Cookie": cookies.gone(host)})

@@ -28,6 +28,7 @@ from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
+from nestrel.service.underway import Underway
 from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
@@ -98,6 +99,7 @@ class Stream:
         self.id, self.kind, self.since = token_hex(8), "stream", datetime.now(UTC)
         self._expiry: asyncio.TimerHandle | None = None
         self.identity: Identity = request.scope["nestrel.identity"]
+        self._underway: Underway = request.scope["nestrel.underway"]
         self.following = Following(
             service.hub, service.source, service.sealing, caller, self._something.set, service.delivered
         )
@@ -108,6 +110,7 @@ class Stream:
         self._service.seats.take(self.identity.user_id, self, service=self.identity.service)
         self._seated = True
         self._service.sessions.add(self)
+        self._service.underway.discard(self._underway)  # which is ended in order, and not cut
         metrics.STREAMS.inc()
         left = self.identity.expires_at - time.time()
         # An event loop's timer has a limit of its own; a stream for longer than a day can as well begin anew.

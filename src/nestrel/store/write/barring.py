@@ -9,13 +9,13 @@ from nestrel.core.audit import Act
 from nestrel.core.people import Barred, Suspension
 from nestrel.core.problems import invalid
 from nestrel.core.times import format_time
+from nestrel.store import admitted
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 from nestrel.store.write import audit, subscriptions
 
 _COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
-_SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
 
 _SUSPEND = f"""
 INSERT INTO nestrel.barred AS b (user_id, suspended, suspended_until, reason, suspended_by, suspended_at)
@@ -25,7 +25,7 @@ SET suspended = true, suspended_until = $2, reason = $3, suspended_by = $4, susp
     changed_at = clock_timestamp()
 RETURNING {_COLUMNS}
 """
-_SHOW = f"SELECT {_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {_SUSPENDED}"
+_SHOW = f"SELECT {_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {admitted.SUSPENDED}"
 _END = """
 UPDATE nestrel.barred SET suspended = false, suspended_until = NULL, reason = NULL, changed_at = clock_timestamp()
 WHERE user_id = $1 AND suspended RETURNING 1
@@ -37,12 +37,7 @@ ON CONFLICT (user_id) DO UPDATE
 SET not_before = greatest(b.not_before, excluded.not_before), changed_at = clock_timestamp()
 RETURNING not_before
 """
-_BARRED = f"""
-SELECT user_id,
-       CASE WHEN {_SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infinity') ELSE 0 END::float8,
-       coalesce(extract(epoch FROM not_before), -1)::float8
-FROM nestrel.barred
-"""
+_BARRED = f"SELECT user_id, {admitted.STANDS} FROM nestrel.barred"
 _OF_ONE = f"{_BARRED} WHERE user_id = $1"
 _CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
 _NOW = "SELECT clock_timestamp()"
@@ -55,6 +50,7 @@ async def suspend(
     if user_id == caller.user_id:
         raise invalid("/user_id", "a backend does not suspend itself")
     async with database.write() as connection:
+        await admitted.check(connection, caller)
         before = await show(connection, user_id)
         [row] = await fetch(connection, _SUSPEND, user_id, until, reason, caller.user_id)
         after = {"until": None if until is None else format_time(until)}
@@ -66,6 +62,7 @@ async def suspend(
 async def end_suspension(database: Database, caller: Caller, user_id: str) -> None:
     """Let someone in again; nothing happens to who is not suspended."""
     async with database.write() as connection:
+        await admitted.check(connection, caller)
         if await fetch(connection, _END, user_id):
             await audit.record(connection, caller, Act.SUSPENSION_ENDED, user_id=user_id)
 
@@ -73,6 +70,7 @@ async def end_suspension(database: Database, caller: Caller, user_id: str) -> No
 async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime:
     """End all tokens that someone has by now; the last second of them."""
     async with database.write() as connection:
+        await admitted.check(connection, caller)
         [(not_before,)] = await fetch(connection, _SIGN_OUT, user_id)
         await subscriptions.end_person(connection, user_id)
         await audit.record(

@@ -14,7 +14,7 @@ from nestrel.core.conversations import NewConversation, check_change
 from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
 from nestrel.core.text import name_key
-from nestrel.store import epochs, rules
+from nestrel.store import admitted, epochs, rules
 from nestrel.store.access import Caller, see
 from nestrel.store.constraints import DIRECT_PAIR, refusals
 from nestrel.store.database import Database
@@ -71,6 +71,7 @@ async def make(database: Database, new: NewConversation, caller: Caller, quotas:
         try:
             with refusals(name=new.name):
                 async with database.write() as connection:
+                    await admitted.check(connection, caller)
                     await _check_making(connection, new, caller, quotas)
                     await _insert(database, connection, new)
         except asyncpg.UniqueViolationError as error:

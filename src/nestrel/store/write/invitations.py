@@ -11,6 +11,7 @@ from nestrel.core.problems import OverQuota
 from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
 from nestrel.core.roles import Role
+from nestrel.store import admitted
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import execute, fetch
@@ -102,6 +103,7 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
         found = await fetch(connection, _FIND, token_hash)  # under the lock: whoever ended it meanwhile has done so
         if not locked or locked[0][0] or not found:
             raise unknown()
+        await admitted.check(connection, caller)
         *row, now = found[0]
         one = invitation(row)
         known = await members.census(connection, conversation_id, caller.user_id)

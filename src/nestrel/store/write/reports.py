@@ -11,7 +11,7 @@ from nestrel.core.problems import Expired, Forbidden, NotFound, OverQuota
 from nestrel.core.rights import Action, Standing
 from nestrel.core.roles import Kind, Visibility
 from nestrel.store import access as accesses
-from nestrel.store import rows
+from nestrel.store import admitted, rows
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
@@ -71,6 +71,7 @@ async def make(
         OverQuota: the conversation has as many reports as are kept.
     """
     async with database.write() as connection:
+        await admitted.check(connection, caller)
         access = await see(connection, conversation_id, caller, Action.REPORT)
         if 1 <= seq < access.floor:
             raise Expired(f"message {seq} is no longer kept; the conversation now begins at {access.floor}")

@@ -16,10 +16,10 @@ _SINCE = "SELECT id FROM nestrel.ended_sessions WHERE ended_at >= $1"
 _FORGET = "DELETE FROM nestrel.ended_sessions WHERE expires_at < clock_timestamp()"
 
 
-async def end(database: Database, id_: bytes, expires_at: float) -> None:
+async def end(database: Database, user_id: str, id_: bytes, expires_at: float) -> None:
     """End a session, for every process; its browser is told nothing more."""
     async with database.write() as connection:
-        await subscriptions.end_session(connection, id_)
+        await subscriptions.end_session(connection, user_id, id_)
         await execute(connection, _END, id_, datetime.fromtimestamp(expires_at, UTC))
 
 

@@ -8,7 +8,8 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.store import rows
+from nestrel.store import admitted, rows
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.rows import Wire
@@ -106,12 +107,14 @@ class Parcel:
     attempt: int = 0
 
 
-async def put(database: Database, wanted: Subscription, session: bytes | None) -> tuple[Subscription, bool]:
-    """Keep a device, or keep it up to date; it is nobody else's from now on. `session` is the browser's in which that
-    was asked for, and with which it ends. The subscription, and whether it is new; beyond the newest
-    `limits.PUSH_SUBSCRIPTIONS` of a person older ones go."""
-    one = wanted
+async def put(database: Database, caller: Caller, wanted: Subscription) -> tuple[Subscription, bool]:
+    """Keep a device, or keep it up to date; it is nobody else's from now on. It ends with the browser's session in
+    which that was asked for. The subscription, and whether it is new; beyond the newest `limits.PUSH_SUBSCRIPTIONS` of
+    a person older ones go. Raises `Forbidden`, `Unauthenticated` as `nestrel.store.admitted.check`."""
+    one, session = wanted, caller.session
     async with database.write() as connection:
+        await admitted.hold(connection, one.user_id)
+        await admitted.check(connection, caller)
         await execute(connection, _TAKEN_OVER, one.endpoint, one.user_id)
         values = (one.id, one.user_id, one.endpoint, one.p256dh, one.auth, one.expires_at, session)
         kept = Subscription(*(await fetch(connection, _PUT, *values))[0])
@@ -133,11 +136,13 @@ async def delete(database: Database, user_id: str, id_: UUID) -> None:
 
 async def end_person(connection: Connection, user_id: str) -> None:
     """Tell somebody's devices nothing more: they are signed out, or suspended."""
+    await admitted.hold(connection, user_id)
     await execute(connection, _OF_PERSON, user_id)
 
 
-async def end_session(connection: Connection, session: bytes) -> None:
-    """Tell the browser whose session has ended nothing more."""
+async def end_session(connection: Connection, user_id: str, session: bytes) -> None:
+    """Tell the browser of somebody whose session has ended nothing more."""
+    await admitted.hold(connection, user_id)
     await execute(connection, _OF_SESSION, session)
 
 

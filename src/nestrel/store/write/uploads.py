@@ -14,7 +14,7 @@ from nestrel.core.attachments import Attachment
 from nestrel.core.audit import Act
 from nestrel.core.problems import OverQuota, StoreUnavailable, Trouble
 from nestrel.core.rights import Action, no_conversation
-from nestrel.store import rows
+from nestrel.store import admitted, rows
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
@@ -149,6 +149,7 @@ async def _finish(
     if not held or held[0][0] is not None:
         raise no_conversation(conversation_id)
     access = await may_upload(connection, conversation_id, caller)
+    await admitted.check(connection, caller)
     used, now = (await fetch(connection, _USE, came.uploader_id, 0))[0]
     found = await fetch(connection, _AGAIN, conversation_id, came.sha256, came.uploader_id, came.name, access.floor)
     if found:

@@ -12,6 +12,7 @@ from nestrel.core.problems import OverQuota
 from nestrel.core.rights import no_conversation
 from nestrel.core.times import format_time
 from nestrel.core.webhooks import OLD_SECRET, Failing, Replay, State, Webhook, no_webhook
+from nestrel.store import admitted
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
@@ -112,6 +113,7 @@ async def make(
         OverQuota: there are as many as there may be.
     """
     async with database.write() as connection:
+        await admitted.check(connection, caller)
         if conversation_id is not None and not await fetch(connection, _PLACE, conversation_id):
             raise no_conversation(conversation_id)
         found = await fetch(connection, _MAKE, id_, url, type_, conversation_id, secret, caller.user_id)
@@ -141,6 +143,7 @@ async def change(
     """Change what is given, and free it from whoever holds it; the webhook and its cursor. Raises `NotFound`."""
     async with database.write() as connection:
         before = await _locked(connection, id_)
+        await admitted.check(connection, caller)
         values = (url or before.url, (state or before.state).value, secret, OLD_SECRET)
         after = webhook((await fetch(connection, _CHANGE, id_, *values))[0])
         [(cursor,)] = await fetch(connection, _FREE, consumer(id_), after.state is State.ACTIVE, None)
