@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import re
 import subprocess
 import sys
 import time
@@ -17,14 +18,17 @@ import asyncpg
 import httpx
 import pytest
 from sqlalchemy.engine import make_url
+from starlette.routing import compile_path
 from starlette.websockets import WebSocket
 from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 
 from nestrel.live.following import Following
 from nestrel.local.postgres import free_port
+from nestrel.service import doors
 from nestrel.service.budget import CONNECTION_BYTES, Budget
 from nestrel.service.hosts import Hosts, Proxies, host_of
+from nestrel.service.intake import Intake, Intakes, intake_of
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.settings import Settings, load_settings
 from nestrel.service.socket import Session
@@ -117,6 +121,38 @@ async def test_no_header_takes_long_to_read(own: Served) -> None:
     signed = f"Authorization: Bearer {Person(own.url, 'mara').token}\r\n"
     hard = await hostile.hard_headers(own, signed)
     assert {name: seconds for name, seconds in hard.items() if seconds > 1.0} == {}
+
+
+_ENDS = ("attachments", "messages", "messages/batch", "messages/7", "import", "resync", "preview", "conversations")
+
+
+def test_what_is_taken_goes_by_the_route_whatever_an_id_ends_in() -> None:
+    """For every route and every such id: what is known before the routing is what the route says."""
+    intakes, seen = Intakes(doors.routes()), 0
+    compiled = [(compile_path(path)[0], path, route) for path, route in doors.routes()]
+    for _, template, route in compiled:
+        for end in _ENDS if ":path" in template else ("",):
+            path = re.sub(r"\{\w+\}", "1", re.sub(r"\{\w+:path\}", f"x/{end}", template))
+            for method in route.methods or ():
+                led = next(one for regex, _, one in compiled if regex.match(path) and method in (one.methods or ()))
+                assert (method, path, intakes.at(method, path)) == (method, path, intake_of(led.endpoint))
+                seen += intake_of(led.endpoint) != Intake()
+    assert seen >= 10
+
+
+async def test_an_id_that_ends_like_another_route_has_no_other_limits(make_database: Callable[[], str]) -> None:
+    with Served(make_database(), NESTREL_RATE_LIMIT="30") as served:
+        mara = Person(served.wait_ready().url, "mara")
+        place = (await mara.make())["id"]
+        for end in ("attachments", "messages%2Fbatch", "import"):
+            answer = await mara.http.put(f"/conversations/{place}/members/x%2F{end}", content=b" " * 100_000)
+            assert (end, answer.status_code) == (end, 413)
+        refused = 0
+        for n in range(40):
+            end = ("messages", "resync", "preview", "messages%2Fbatch")[n % 4]
+            answer = await mara.http.put(f"/me/blocked/{n}%2F{end}", json={})
+            refused += answer.status_code == 429
+        assert refused >= 10
 
 
 async def test_it_is_the_client_that_ends_an_idle_connection(own: Served) -> None:

@@ -12,6 +12,7 @@ from nestrel import __version__
 from nestrel.service import access, console, doors, problems
 from nestrel.service.door import Live
 from nestrel.service.front import Front
+from nestrel.service.intake import Intakes
 from nestrel.service.middleware import Envelope
 from nestrel.service.routes import operations
 from nestrel.service.settings import Settings
@@ -25,6 +26,7 @@ _DESCRIPTION = (
 
 _DIRECT = tuple(route for router in doors.DIRECT for route in router.routes)
 _LIVE = "/v1/live"
+_INTAKES = Intakes(doors.routes())
 
 
 def make_app(settings: Settings) -> FastAPI:
@@ -56,7 +58,7 @@ def make_app(settings: Settings) -> FastAPI:
     app.router.routes.append(WebSocketRoute(_LIVE, Live(service)))
     console.mount(app)
     problems.install(app)
-    app.add_middleware(Envelope, service=service)
+    app.add_middleware(Envelope, service=service, intakes=_INTAKES)
 
     return app
 
@@ -64,4 +66,4 @@ def make_app(settings: Settings) -> FastAPI:
 def in_front(app: FastAPI) -> Front:
     """The application as it is served."""
     service: Service = app.state.service
-    return Front(app, service, _DIRECT, (_LIVE, Live(service)))
+    return Front(app, service, _DIRECT, (_LIVE, Live(service)), _INTAKES)

@@ -108,8 +108,7 @@ class BoundedHttp(HttpToolsProtocol):
             raise ValueError("headers too large")
         self._phase = "body"
         self._since = self._began = self.loop.time()
-        upload = self.url.partition(b"?")[0].endswith(b"/attachments")
-        self._body_seconds = limits.UPLOAD_SECONDS if upload else limits.BODY_SECONDS
+        self._body_seconds = limits.BODY_SECONDS
         self.scope["nestrel.connection"] = self  # type: ignore[typeddict-unknown-key]  # to cut it by, not by address
         super().on_headers_complete()
 
@@ -166,6 +165,10 @@ class BoundedHttp(HttpToolsProtocol):
 
     _unread = 0.0
     _body_seconds: float = limits.BODY_SECONDS
+
+    def wait_for_body(self, seconds: float) -> None:
+        """Let the body of the request under way take so long."""
+        self._body_seconds = seconds
 
     def give_up_body(self) -> None:
         """The service stops: what has not come whole was not begun, and is not waited for."""

@@ -12,6 +12,7 @@ from starlette.routing import BaseRoute
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from nestrel.service.http import DirectRoute
+from nestrel.service.intake import Intakes
 from nestrel.service.middleware import Envelope
 from nestrel.service.state import Service
 
@@ -24,9 +25,11 @@ class Front:
     """Hands a request to its route, if that is a direct one, with all that `Envelope` does around each; a WebSocket
     to `live`; and everything else to the application."""
 
-    def __init__(self, app: FastAPI, service: Service, routes: Iterable[BaseRoute], live: tuple[str, ASGIApp]) -> None:
+    def __init__(
+        self, app: FastAPI, service: Service, routes: Iterable[BaseRoute], live: tuple[str, ASGIApp], intakes: Intakes
+    ) -> None:
         self._app = app
-        self._routed = Envelope(_routed, service)
+        self._routed = Envelope(_routed, service, intakes)
         self._live_path, self._live = live
         self._routes: dict[tuple[str, str], DirectRoute] = {}
         for route in routes:

@@ -21,6 +21,7 @@ from nestrel.core.problems import Forbidden, StoreUnavailable, TooLarge, Trouble
 from nestrel.core.rights import Action
 from nestrel.core.text import check_key
 from nestrel.service.access import actions_of
+from nestrel.service.intake import Counted, intake_of
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
@@ -170,12 +171,6 @@ def bearer(header: str | None) -> str:
     return token.strip()
 
 
-_ASKING = ("/resync", "/preview")
-"""Calls that only ask with a body, by the end of their paths."""
-_POSTING = ("/messages", "/messages/batch")
-"""Posts, which count themselves."""
-
-
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
     """Who asks, through a door for what. A call that changes something is counted as a command, any
     other as a read. Raises `Forbidden` for what only a trusted backend does."""
@@ -188,9 +183,10 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
         identity.user_id, identity.service, actions, scope["request_id"], identity.issued_at, identity.session
     )
     if service.rates.limits_members and not identity.service:
-        if request.method in ("GET", "HEAD") or scope["path"].endswith(_ASKING):
+        counted = intake_of(scope["route"].endpoint).counted
+        if request.method in ("GET", "HEAD") or counted is Counted.READ:
             await service.count_read(caller)
-        elif not scope["path"].endswith(_POSTING):
+        elif counted is not Counted.ITSELF:
             await service.count_command(caller)
     return caller
 

@@ -27,6 +27,7 @@ from nestrel.core.problems import (
 from nestrel.core.rate import headers
 from nestrel.service import cookies, logs, metrics, problems
 from nestrel.service.http import bearer
+from nestrel.service.intake import Intake, Intakes, intake_of
 from nestrel.service.rates import address_of
 from nestrel.service.state import Service
 from nestrel.service.underway import Underway
@@ -36,43 +37,24 @@ log = structlog.get_logger()
 
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _SLOW_SECONDS = 1.0
-_LARGE = {
-    "batch": limits.BATCH_REQUEST_BYTES,
-    "import": limits.IMPORT_BYTES,
-    "messages": limits.MESSAGE_REQUEST_BYTES,
-    "conversations": limits.LIST_REQUEST_BYTES,
-    "resync": limits.LIST_REQUEST_BYTES,
-}
-"""Requests that may be larger than others, by the end of their paths."""
 _OPEN = ("/healthz", "/readyz", "/metrics")
 """What answers while the service drains."""
 _PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
 
 
-_UPLOADS = "/attachments"
-"""What ends so takes a file, which is streamed and never held whole."""
 _LINKS = "/v1/links/"
 """What lies below stands for itself and needs no token."""
 _SECRET = (_LINKS, "/v1/invitations/")
 """Who reads what lies below has what it leads to, so no log has it."""
 
 
-def most_of(path: str, file_bytes: int) -> int:
-    """The most bytes that the body of a request may have."""
-    if path.endswith(_UPLOADS):
-        return file_bytes
-    parts = path.rsplit("/", 2)
-    if len(parts) == 3 and parts[1] == "messages" and parts[2].isdigit():
-        return limits.MESSAGE_REQUEST_BYTES
-    return _LARGE.get(parts[-1], limits.REQUEST_BYTES)
-
-
 class Envelope:
     """Gives each request an id (the caller's own if it is a plain one), knows its caller before it reads its body,
     bounds the body, and measures it."""
 
-    def __init__(self, app: ASGIApp, service: Service) -> None:
+    def __init__(self, app: ASGIApp, service: Service, intakes: Intakes) -> None:
         self._app = app
+        self._intakes = intakes
         self._service = service
         rates = service.rates
         self._limited = any(one is not None for one in (rates.commands, rates.reads, rates.address))
@@ -144,8 +126,7 @@ class Envelope:
                     message["headers"].extend(_PRIVATE if _said_nothing(message) else _PRIVATE[1:])
             await send(message)
 
-        most = most_of(path, self._service.settings.attachment_bytes)
-        body = _Body(self._service, receive, most, held=not path.endswith(_UPLOADS))
+        body = _Body(self._service, receive, self._intake(scope))
         try:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
@@ -187,6 +168,14 @@ class Envelope:
             scope["nestrel.status"] = status
             _record(scope, status, time.perf_counter() - started)
 
+    def _intake(self, scope: Scope) -> Intake:
+        """What may come; whoever is told it at once knows for how long to wait for it."""
+        route = scope.get("route")
+        intake = intake_of(route.endpoint) if route else self._intakes.at(scope["method"], scope["path"])
+        if intake.streamed and "nestrel.connection" in scope:
+            scope["nestrel.connection"].wait_for_body(limits.UPLOAD_SECONDS)
+        return intake
+
     async def _count_address(self, scope: Scope) -> None:
         rates = self._service.rates
         if rates.address is not None:
@@ -218,11 +207,11 @@ class _Body:
     """The body of one request, counted as it comes: by itself, and a large one that is `held` whole with all others
     that are under way."""
 
-    def __init__(self, service: Service, receive: Receive, most: int, *, held: bool) -> None:
-        self._held = held
+    def __init__(self, service: Service, receive: Receive, intake: Intake) -> None:
+        self._held = not intake.streamed
         self._service = service
         self._receive = receive
-        self._most = most
+        self._most = service.settings.attachment_bytes if intake.most is None else intake.most
         self._size = 0
         self._counted = 0
         self._underway: Underway | None = None

@@ -24,6 +24,7 @@ from nestrel.service import streamed
 from nestrel.service.access import does
 from nestrel.service.attachments import Sent
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
+from nestrel.service.intake import takes
 from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
 from nestrel.service.state import Service
 from nestrel.store.access import Caller, see
@@ -63,6 +64,7 @@ _UPLOAD = {
 @router.post(_HERE, status_code=201, responses=documented(wire.Attachment, status=201, s200=wire.Attachment),
              openapi_extra=_UPLOAD)  # fmt: skip
 @does(Action.POST)
+@takes(most=None)
 async def upload(
     conversation_id: UUID,
     query: Annotated[AttachmentsQuery, Query()],

@@ -11,6 +11,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
+from nestrel.core import limits
 from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
 from nestrel.core.problems import Forbidden, invalid
@@ -18,6 +19,7 @@ from nestrel.core.rights import Action
 from nestrel.core.text import pack_attributes
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.intake import takes
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
 from nestrel.service.questions import sealed, unsealed
@@ -36,6 +38,7 @@ router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conver
 
 @router.post("", responses=documented(Conversation, status=201, s200=Conversation), status_code=201)
 @does(Action.MAKE)
+@takes(limits.LIST_REQUEST_BYTES)
 async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep) -> Json:
     """Make a conversation; you become its owner. A direct one that exists already is answered with 200."""
     new = new_conversation(

@@ -15,6 +15,7 @@ from nestrel.core.problems import ConfirmNeeded, NotFound
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.intake import Counted, takes
 from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery
 from nestrel.service.retention_models import AskErasure, ErasePerson
@@ -42,6 +43,7 @@ async def _preview(connection: Connection, user_id: str) -> Wire:
 
 @router.post("/preview", responses=documented(ErasurePreview))
 @does(Action.SERVE)
+@takes(counted=Counted.READ)
 async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) -> Json:
     """What erasing someone would empty; nothing changes."""
     async with service.database.read() as connection:

@@ -15,6 +15,7 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.commands import revs_of
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.intake import takes
 from nestrel.service.listing import listed
 from nestrel.service.models import EditMessage, ListQuery
 from nestrel.store.access import Caller, see
@@ -58,6 +59,7 @@ async def show(conversation_id: UUID, seq: SeqPath, service: ServiceDep, caller:
 
 @router.patch("", responses=documented(Message))
 @does(Action.EDIT)
+@takes(limits.MESSAGE_REQUEST_BYTES)
 async def edit(
     conversation_id: UUID,
     seq: SeqPath,

@@ -28,6 +28,7 @@ from nestrel.service.http import (
     query_parameters,
     request_body,
 )
+from nestrel.service.intake import Counted, takes
 from nestrel.service.listing import opened
 from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
 from nestrel.service.state import Service
@@ -56,6 +57,7 @@ _POST_DOCUMENT = {
 
 @direct.post("", status_code=201, responses=documented(Message, status=201, s200=Message), openapi_extra=_POST_DOCUMENT)
 @does(Action.POST)
+@takes(limits.MESSAGE_REQUEST_BYTES, Counted.ITSELF)
 async def post(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
     """Post a message. The answer comes when it is durable; a repeat of its key is answered with 200."""
     wanted = await body_of(request, PostMessage)
@@ -68,6 +70,7 @@ async def post(conversation_id: UUID, request: Request, service: ServiceDep, cal
 
 @router.post("/batch", responses=documented(MessageBatch))
 @does(Action.POST)
+@takes(limits.BATCH_REQUEST_BYTES, Counted.ITSELF)
 async def post_batch(conversation_id: UUID, wanted: PostBatch, service: ServiceDep, caller: CallerDep) -> Json:
     """Post up to 500 messages, all or none, numbered in this order."""
     posts = [make_post(conversation_id, caller, message, message.key) for message in wanted.messages]

@@ -16,6 +16,7 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.addressing import addressed
 from nestrel.service.http import CallerDep, DirectRoute, ServiceDep, body_of, documented, request_body
+from nestrel.service.intake import Counted, takes
 from nestrel.service.listing import opened
 from nestrel.service.models import ResyncRequest
 from nestrel.service.state import Service
@@ -29,6 +30,7 @@ direct = APIRouter(prefix="/v1", tags=["changes"], route_class=DirectRoute)
 
 @direct.post("/resync", responses=documented(ResyncAnswer), openapi_extra=request_body(ResyncRequest))
 @does(Action.OWN)
+@takes(limits.LIST_REQUEST_BYTES, Counted.READ)
 async def bring(request: Request, service: ServiceDep, caller: CallerDep) -> Response:
     """A change set for each of your conversations that moved, those that you joined and those that are yours no more.
 

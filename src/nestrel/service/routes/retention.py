@@ -14,6 +14,7 @@ from nestrel.core.rights import Action
 from nestrel.service import retention_models as models
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
+from nestrel.service.intake import Counted, takes
 from nestrel.service.state import Service
 from nestrel.store import rules
 from nestrel.store.access import Caller, see
@@ -57,6 +58,7 @@ async def _put(service: Service, caller: Caller, conversation_id: UUID, rule: Ru
 
 @router.post(f"{_OF_ONE}/preview", responses=documented(RetentionPreview))
 @does(Action.RULE)
+@takes(counted=Counted.READ)
 async def preview(conversation_id: UUID, wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take away now, counts and dates; nothing changes."""
     async with service.database.read() as connection:
@@ -94,6 +96,7 @@ async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirme
 
 @router.post("/retention/preview", responses=documented(RetentionPreview))
 @does(Action.SERVE)
+@takes(counted=Counted.READ)
 async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
     """What the rule would take from all conversations without one of their own."""
     async with service.database.read() as connection:

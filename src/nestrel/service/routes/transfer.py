@@ -19,6 +19,7 @@ from nestrel.core.rights import Action
 from nestrel.service import importing
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
+from nestrel.service.intake import takes
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
 from nestrel.store.access import see
@@ -118,6 +119,7 @@ async def _chunks(
 
 @router.post("/conversations/{conversation_id}/import", responses=documented(ImportAnswer), openapi_extra=_IMPORT)
 @does(Action.IMPORT)
+@takes(limits.IMPORT_BYTES)
 async def import_(
     conversation_id: UUID,
     request: Request,
