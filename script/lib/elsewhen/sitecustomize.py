@@ -15,4 +15,4 @@ def _sleep(seconds: float) -> None:
             return
 
 
-time.sleep = _sleep
+time.sleep = _sleep  # type: ignore[assignment]  # it takes what has an index, too, which nobody hands it
