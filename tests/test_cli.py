@@ -8,15 +8,18 @@ import re
 import subprocess
 import sys
 from collections.abc import Callable
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
 import click
 import pytest
+from rich.text import Text
 
 from nestrel.cli.main import COMMANDS, main
-from nestrel.cli.prose import parsed, parser
+from nestrel.cli.prose import beside, parsed, parser
 from nestrel.client import Client
+from nestrel.core.markdown import check_markdown, is_costly
 from nestrel.local.postgres import free_port
 from tests.support import PATIENCE, SECRET, Served, token, unique
 
@@ -218,6 +221,18 @@ def test_markdown_means_the_same_as_in_the_console(vector: dict[str, str]) -> No
     )
     block = "(?:br|hr|/?(?:ul|ol|li|table|thead|tbody|tr|th|td|blockquote|p|h1|pre)(?: [^>]*)?)"
     assert re.sub(rf"\n(?=<{block}>)|(?<=>)\n(?!$)", "", made).strip() == vector["html"]
+
+
+@pytest.mark.parametrize(
+    "vector", json.loads((ROOT / "docs/vectors/markdown.json").read_text())["costs"], ids=lambda v: v["name"]
+)
+def test_what_is_too_costly_to_draw_is_refused_and_shown_as_it_was_written(vector: dict[str, Any]) -> None:
+    body = "".join(text * times for text, times in vector["repeat"])
+    assert is_costly(body) is vector["as_written"]
+    with nullcontext() if not vector["as_written"] else pytest.raises(ValueError, match="Markdown"):
+        check_markdown(body)
+    parts = beside(Text(""), body, Text("")).columns[1]._cells[0].renderables  # type: ignore[union-attr]  # a grid
+    assert isinstance(parts[0], Text) is vector["as_written"]
 
 
 def test_markdown_is_drawn_on_a_terminal_and_cannot_steer_it(run: Run) -> None:

@@ -213,3 +213,33 @@ async def test_the_role_is_checked_at_every_door(person: Make) -> None:
         await owner.http.patch(f"/conversations/{bulletin}/members/{other.user}", json={"role": "moderator"})
     ).is_success
     assert await doors(other, bulletin) == ["done"] * 3
+
+
+COSTLY = ("1) " * 1200, "> - " * 2000, "_*" * 4000, "a|" * 300 + "\n" + "-|" * 300 + "\n" + "a\n" * 3000)
+
+
+async def test_markdown_that_nobody_could_draw_in_good_time_is_refused_at_every_door(person: Make) -> None:
+    mara = person()
+    place = (await mara.make())["id"]
+    await mara.post(place, "fine", format="markdown")
+    at = f"/conversations/{place}/messages"
+    async with mara.socket() as wire:
+        for body in COSTLY:
+            batch = {"messages": [{"key": "k", "body": body, "format": "markdown"}]}
+            answers = [
+                await mara.post(place, body, format="markdown"),
+                await mara.http.patch(f"{at}/1", json={"body": body}),  # which stays Markdown
+                await mara.http.patch(f"{at}/1", json={"body": body, "format": "markdown"}),
+                await mara.http.post(f"{at}/batch", json=batch),
+            ]
+            assert [answer.status_code for answer in answers] == [422] * 4
+            assert all("Markdown" in answer.json()["errors"][0]["detail"] for answer in answers)
+            frames = (
+                {"type": "post", "key": "k", "body": body, "format": "markdown"},
+                {"type": "edit", "seq": 1, "body": body},
+            )
+            for frame in frames:
+                refused = await wire.command(**frame, conversation_id=place)
+                assert refused["problem"]["status"] == 422
+            assert (await mara.post(place, body)).status_code == 201  # as plain text it costs nothing
+    assert [m["body"] for m in (await mara.page(place, order="asc"))["items"]] == ["fine", *COSTLY]

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 
 import httpx
-from playwright.async_api import Browser, expect
+from playwright.async_api import Browser, Route, expect
 
 from tests.console.pages import Window, choose, first_becomes, first_on_screen, paste
 from tests.support import PATIENCE, Person, Served, unique
@@ -219,3 +220,53 @@ async def test_who_is_writing_is_shown_until_it_is_said(window: Window) -> None:
     await mara.keyboard.press("Enter")
     await expect(odd.locator("article", has_text="Swell").last).to_be_visible()
     await expect(line).to_have_text("")
+
+
+async def test_what_cannot_be_drawn_leaves_the_rest_and_can_be_removed(browser: Browser, service: Served) -> None:
+    """Markdown that came before there was a limit; a row that is not as it should be; a place likewise."""
+    owner = Person(service.url, unique("mara"))
+    place = (await owner.make(title="Fog horn"))["id"]
+    lines = [
+        {
+            "author_id": owner.user,
+            "created_at": f"2026-01-01T00:00:0{n}Z",
+            "key": f"{n}",
+            "body": body,
+            "format": format_,
+        }
+        for n, (body, format_) in enumerate(
+            [("1) " * 1200, "markdown"), ("_*" * 4000, "markdown"), ("odd one", "plain"), ("**calm**", "markdown")]
+        )
+    ]
+    content = "\n".join(map(json.dumps, lines)).encode()
+    office = Person(service.url, "office", scope="nestrel.service")
+    answer = await office.http.post(f"/conversations/{place}/import", content=content)
+    assert answer.status_code == 200, answer.text
+    context = await browser.new_context(service_workers="block")
+    page = await context.new_page()
+
+    async def broken(route: Route) -> None:
+        found = await (await route.fetch()).json()
+        items = found.get("items", ())
+        for one in [message for item in items for message in item.get("messages", [item])]:
+            one["reactions"] = None if one.get("body") == "odd one" else one.get("reactions")
+        await route.fulfill(json=found)
+
+    await page.route(re.compile(r"/messages\?|/v1/resync"), broken)
+    await page.route("**/v1/reports*", lambda route: route.fulfill(json={"items": None, "next": None}))
+    await page.goto(f"{service.url}/console/")
+    await page.get_by_label("Paste a token").fill(owner.token)
+    await page.get_by_role("button", name="Use this token").click()
+    await page.get_by_role("navigation").get_by_role("link", name="Fog horn").click()
+    await expect(page.get_by_text("Message 3 cannot be shown")).to_be_visible()
+    await expect(page.locator("article[data-seq='4'] strong")).to_have_text("calm")
+    row = page.locator("article[data-seq='1']")
+    await expect(row).to_contain_text("1) 1) 1)")
+    await row.focus()
+    await row.press("Delete")
+    await row.get_by_role("button", name="Remove", exact=True).click()
+    await expect(row).to_contain_text("removed")
+    await page.get_by_role("navigation", name="Places").get_by_role("link", name="Reports").click()
+    await expect(page.get_by_role("alert")).to_contain_text("This place cannot be shown")
+    await page.get_by_role("navigation", name="Places").get_by_role("link", name="Conversations").click()
+    await expect(page.get_by_role("navigation").get_by_role("link", name="Fog horn")).to_be_visible()

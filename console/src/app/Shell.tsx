@@ -1,5 +1,5 @@
 import { lazy, type ReactNode, Suspense } from "react";
-import { Navigate, NavLink, Route, Routes, useMatch } from "react-router";
+import { Navigate, NavLink, Route, Routes, useLocation, useMatch } from "react-router";
 import { SideBySide } from "../beside/SideBySide";
 import { useNotices } from "../notices/useNotices";
 import { ReportsPage } from "../order/ReportsPage";
@@ -9,6 +9,7 @@ import { AuditPage } from "../watching/AuditPage";
 import { ConnectionsPage } from "../watching/ConnectionsPage";
 import { WebhooksPage } from "../watching/WebhooksPage";
 import { WirePage } from "../wire/WirePage";
+import { Boundary } from "./Boundary";
 import { ConversationList } from "./ConversationList";
 import { ConversationPage } from "./ConversationPage";
 import { Finder } from "./Finder";
@@ -16,6 +17,7 @@ import { InvitedPage } from "./InvitedPage";
 import { recallConversation } from "./reading";
 import { StatusStrip } from "./StatusStrip";
 import { useSeat } from "./seatContext";
+import { Button } from "./ui";
 import { useObservable } from "./useObservable";
 
 // By themselves, as they bring the charts.
@@ -42,6 +44,7 @@ const WATCHING: [string, string][] = [
 /** The frame: places, what is shown of one, status strip. */
 export function Shell() {
   const { seat } = useSeat();
+  const { pathname } = useLocation();
   useNotices(seat, useObservable(seat.line).state === "live");
   return (
     <div className="grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
@@ -55,23 +58,40 @@ export function Shell() {
           ))}
         </nav>
       </header>
-      <Routes>
-        <Route path="/side-by-side/:id?" element={<SideBySide />} />
-        <Route path="/invited/:token" element={<InvitedPage />} />
-        <Route path="/search" element={<SearchPage />} />
-        <Route path="/wire" element={<WirePage />} />
-        <Route path="/reports" element={<ReportsPage />} />
-        <Route path="/settings/:id" element={<SettingsPage />} />
-        <Route path="/connections" element={<ConnectionsPage />} />
-        <Route path="/webhooks" element={<WebhooksPage />} />
-        <Route path="/audit" element={<AuditPage />} />
-        <Route path="/usage" element={<Later page={<UsagePage />} />} />
-        <Route path="/retention/:id?" element={<Later page={<RetentionPage />} />} />
-        <Route path="*" element={<Conversations />} />
-      </Routes>
+      <Boundary of={pathname} instead={faulty}>
+        <Routes>
+          <Route path="/side-by-side/:id?" element={<SideBySide />} />
+          <Route path="/invited/:token" element={<InvitedPage />} />
+          <Route path="/search" element={<SearchPage />} />
+          <Route path="/wire" element={<WirePage />} />
+          <Route path="/reports" element={<ReportsPage />} />
+          <Route path="/settings/:id" element={<SettingsPage />} />
+          <Route path="/connections" element={<ConnectionsPage />} />
+          <Route path="/webhooks" element={<WebhooksPage />} />
+          <Route path="/audit" element={<AuditPage />} />
+          <Route path="/usage" element={<Later page={<UsagePage />} />} />
+          <Route path="/retention/:id?" element={<Later page={<RetentionPage />} />} />
+          <Route path="*" element={<Conversations />} />
+        </Routes>
+      </Boundary>
       <StatusStrip />
       <Finder />
     </div>
+  );
+}
+
+/** In the place of one that could not be drawn: the others are still there. */
+function faulty(error: Error, again: () => void) {
+  return (
+    <main className="p-6">
+      <p role="alert" className="text-buoy">
+        This place cannot be shown: {error.message}
+      </p>
+      <p className="mt-2 flex items-baseline gap-4">
+        <Button onClick={again}>Try again</Button>
+        <Button onClick={() => window.location.reload()}>Load the console anew</Button>
+      </p>
+    </main>
   );
 }
 
@@ -99,16 +119,21 @@ function placeLook(to: string): string {
 /** The list and one conversation; on a narrow screen they take turns. */
 function Conversations() {
   const inConversation = useMatch("/c/:id") !== null;
+  const { pathname } = useLocation();
   return (
     <div className="grid min-h-0 grid-cols-1 md:grid-cols-[320px_1fr]">
       <div className={`min-h-0 border-r border-line ${inConversation ? "hidden md:block" : ""}`}>
-        <ConversationList />
+        <Boundary of={null} instead={faulty}>
+          <ConversationList />
+        </Boundary>
       </div>
       <div className={`min-h-0 min-w-0 ${inConversation ? "" : "hidden md:block"}`}>
-        <Routes>
-          <Route path="/c/:id" element={<ConversationPage />} />
-          <Route path="*" element={<Start />} />
-        </Routes>
+        <Boundary of={pathname} instead={faulty}>
+          <Routes>
+            <Route path="/c/:id" element={<ConversationPage />} />
+            <Route path="*" element={<Start />} />
+          </Routes>
+        </Boundary>
       </div>
     </div>
   );

@@ -1,12 +1,15 @@
 import { readFileSync } from "node:fs";
 import { renderToStaticMarkup } from "react-dom/server";
 import { describe, expect, it } from "vitest";
+import { isCostly } from "../lib/costly";
 import { Prose } from "./Prose";
 
 type Vector = { name: string; body: string; html: string };
+type Cost = { name: string; repeat: [string, number][]; as_written: boolean };
 
-const { vectors } = JSON.parse(readFileSync("../docs/vectors/markdown.json", "utf8")) as {
+const { vectors, costs } = JSON.parse(readFileSync("../docs/vectors/markdown.json", "utf8")) as {
   vectors: Vector[];
+  costs: Cost[];
 };
 
 /** The elements alone: no attributes of how they look, no white space between blocks. */
@@ -21,6 +24,16 @@ const bare = (html: string): string =>
 describe("Markdown is what docs/vectors/markdown.json says", () => {
   for (const { name, body, html } of vectors)
     it(name, () => expect(bare(renderToStaticMarkup(<Prose>{body}</Prose>))).toBe(html));
+});
+
+describe("what is too costly is shown as it was written", () => {
+  for (const { name, repeat, as_written } of costs)
+    it(name, () => {
+      const body = repeat.map(([text, times]) => text.repeat(times)).join("");
+      expect(isCostly(body)).toBe(as_written);
+      const html = renderToStaticMarkup(<Prose>{body}</Prose>);
+      expect(html.startsWith('<div class="whitespace-pre-wrap">')).toBe(as_written);
+    });
 });
 
 it("makes links of bare addresses", () => {

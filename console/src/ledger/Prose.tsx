@@ -1,10 +1,31 @@
 import type { ReactNode } from "react";
 import Markdown from "react-markdown";
 import rehypeSanitize from "rehype-sanitize";
+import { Boundary } from "../app/Boundary";
+import { isCostly } from "../lib/costly";
 import { messageSyntax } from "../lib/syntax";
 
-/** Markdown as a safe subset of elements (docs/markdown.md); pictures are links. */
+/** Markdown as a safe subset of elements (docs/markdown.md); pictures are links. What is too costly to draw, or cannot
+ * be drawn, is shown as it was written. */
 export function Prose({ children, beside }: { children: string; beside?: ReactNode }) {
+  if (isCostly(children)) return <AsWritten {...{ children, beside }} />;
+  return (
+    <Boundary of={children} instead={() => <AsWritten {...{ children, beside }} />}>
+      <Drawn {...{ children, beside }} />
+    </Boundary>
+  );
+}
+
+function AsWritten({ children, beside }: { children: string; beside?: ReactNode }) {
+  return (
+    <div className="whitespace-pre-wrap">
+      {children}
+      {beside}
+    </div>
+  );
+}
+
+function Drawn({ children, beside }: { children: string; beside?: ReactNode }) {
   return (
     <div className="prose">
       <Markdown

@@ -12,6 +12,8 @@ from rich.markdown import Markdown
 from rich.table import Table
 from rich.text import Text
 
+from nestrel.core.markdown import is_costly
+
 _FOLLOWED = re.compile(r"https?://|mailto:", re.IGNORECASE)
 """What a link may lead to; the words of another stand alone."""
 
@@ -60,11 +62,14 @@ def _picture(token: Token) -> list[Token]:
 
 
 def beside(prefix: Text, body: str, notes: Text) -> RenderableType:
-    """A body to the right of what stands before it, wrapped within its own column."""
+    """A body to the right of what stands before it, wrapped within its own column. One that is too costly to draw is
+    shown as it was written."""
     # Addresses are shown and not hidden behind words: what one is about to follow is to be seen.
-    shown = Markdown("", hyperlinks=False)
-    shown.parsed = parsed(body)
-    parts: list[Any] = [shown]
+    parts: list[Any] = [Text(body)]
+    if not is_costly(body):
+        shown = Markdown("", hyperlinks=False)
+        shown.parsed = parsed(body)
+        parts = [shown]
     if notes:
         parts.append(notes)
     table = Table.grid(padding=0)

@@ -11,6 +11,7 @@ from nestrel.core import limits
 from nestrel.core.attachments import NONE_BORNE, Borne, check_found
 from nestrel.core.commands import Change, Edit, React, Read, Remove
 from nestrel.core.locked import EarlierBody, Locked, Marks, MemberState, MessageState
+from nestrel.core.markdown import check_markdown
 from nestrel.core.posting import check_mentions
 from nestrel.core.problems import Expired, Forbidden, NotFound, StaleEdit, TooLarge, invalid
 from nestrel.core.retention import size_of
@@ -86,6 +87,11 @@ def _edit(
     check_mentions([user for user in strangers if user not in (state.mentions or ())])
     if command.attachments is not None:
         check_found(command.attachments, attachments)
+    if format_ == "markdown":
+        try:
+            check_markdown(command.body)
+        except ValueError as error:
+            raise invalid("/body", str(error)) from None
     borne = state.borne if kept else attachments
     if not command.body and not borne.ids:
         raise invalid("/body", "must not be empty where no attachment is left")

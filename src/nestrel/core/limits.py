@@ -1,6 +1,10 @@
 """Every limit of the service in one place. Characters are Unicode code points."""
 
 BODY_CHARS = 8_000
+MARKDOWN_DEPTH = 40
+"""How deep lists and quotations may be nested: parsers and pages recurse."""
+MARKDOWN_WEIGHT = 2_000
+"""Lines, marks and cells of tables of one body: what it takes to show grows with their square (decisions/043)."""
 ATTRIBUTES_BYTES = 4_096
 ATTRIBUTES_DEPTH = 32
 NAME_CHARS = 80

@@ -9,6 +9,7 @@ from pydantic import Field, StrictBool, StrictInt, StrictStr, ValidationError, m
 from pydantic_core import InitErrorDetails, PydanticCustomError
 
 from nestrel.core import limits
+from nestrel.core.markdown import check_markdown
 from nestrel.core.notices import Notify
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service.fields import (
@@ -35,6 +36,18 @@ from nestrel.service.retention_models import WantedRule
 _EMPTY = InitErrorDetails(type=PydanticCustomError("body", "must not be empty or blank"), loc=("body",), input="")
 
 
+def _check_format(body: str, format_: str | None) -> None:
+    """Whether a body can be shown as what it says it is; of an edit that leaves the format as it is the write path
+    asks."""
+    if format_ == "markdown":
+        try:
+            check_markdown(body)
+        except ValueError as error:
+            reason = PydanticCustomError("body", "{reason}", {"reason": str(error)})
+            fault = InitErrorDetails(type=reason, loc=("body",), input="")
+            raise ValidationError.from_exception_data("body", [fault]) from None
+
+
 class PostMessage(Request):
     """A message to post. It may have no body where it has attachments. `on_behalf_of` is for a trusted backend."""
 
@@ -50,6 +63,7 @@ class PostMessage(Request):
     def _something(self) -> PostMessage:
         if not self.body and not self.attachments:
             raise ValidationError.from_exception_data("body", [_EMPTY])
+        _check_format(self.body, self.format)
         return self
 
 
@@ -64,6 +78,11 @@ class EditMessage(Request):
     format: Literal["plain", "markdown"] | None = None
     mentions: Mentions | None = None
     attachments: Attached | None = None
+
+    @model_validator(mode="after")
+    def _shown(self) -> EditMessage:
+        _check_format(self.body, self.format)
+        return self
 
     @property
     def bears(self) -> tuple[UUID, ...] | None:
