@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from sqlalchemy.engine import make_url
 
 from nestrel.store import roles
 from nestrel.store.database import Database
+from nestrel.store.keep import forgetting
 from tests.support import Person, Served, once, unique
 from tests.test_cli import make_run
 
@@ -91,9 +93,28 @@ async def test_the_role_that_serves_changes_no_table_and_nothing_that_the_audit_
         "DELETE FROM nestrel.audit_rest", "DROP TABLE nestrel.audit_rest", "ALTER TABLE nestrel.messages ADD x int",
         "CREATE TABLE nestrel.mine (x int)", "DROP TRIGGER audit_stays ON nestrel.audit", "DROP SCHEMA nestrel CASCADE",
         "DELETE FROM nestrel.alembic_version", "CREATE ROLE more", "ALTER TABLE nestrel.audit DISABLE TRIGGER ALL",
+        "DELETE FROM nestrel.audit_reasons", "SELECT nestrel.forget_reasons_v1('mara')",
+        "INSERT INTO nestrel.audit (audit_id, at, actor, act, request_id) "
+        "VALUES (gen_random_uuid(), '2020-01-01', 'x', 'erased', 'r')",
+        "INSERT INTO nestrel.audit_rest (audit_id, actor, act, request_id) "
+        "VALUES (gen_random_uuid(), 'x', 'erased', 'r')",
     ):  # fmt: skip
         with pytest.raises((asyncpg.InsufficientPrivilegeError, asyncpg.FeatureNotSupportedError)):
             await raw.execute(statement)
+    # A month that is missing is made by whoever serves, and is the owner's alone as the others are.
+    month = datetime.now(UTC).replace(day=15) + timedelta(days=61)
+    name = f"audit_{month:%Y%m}"
+    owner = await asyncpg.connect(make_url(database).set(drivername="postgresql").render_as_string(hide_password=False))
+    await owner.execute(f"DROP TABLE nestrel.{name}")
+    served = Database(least)
+    async with served.write() as connection:
+        await forgetting.forget_old(connection)
+    await served.close()
+    assert await owner.fetchval("SELECT to_regclass($1) IS NOT NULL", f"nestrel.{name}")
+    await owner.close()
+    with pytest.raises(asyncpg.InsufficientPrivilegeError):
+        await raw.execute(f"INSERT INTO nestrel.{name} (audit_id, actor, act, request_id) "
+                          "VALUES (gen_random_uuid(), 'x', 'erased', 'r')")  # fmt: skip
     await raw.close()
     for url, more in ((least, []), (database, ["is a superuser"])):
         opened = Database(url)

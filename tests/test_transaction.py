@@ -24,6 +24,7 @@ from sqlalchemy.orm import Session
 from nestrel.client.transaction import post
 from nestrel.core.commands import Post
 from nestrel.core.problems import Problem
+from nestrel.core.roles import direct_pair
 from nestrel.core.text import name_key
 from nestrel.service import waiting_posts
 from nestrel.service.waiting_posts import WaitingPosts
@@ -191,17 +192,82 @@ async def test_what_can_never_be_right_is_said_at_once(
         with pytest.raises(asyncpg.InvalidParameterValueError) as told:
             await post(connection, **{**good, **wrong})
         assert next(iter(wrong)) in str(told.value), wrong
-    for document in ("[1]", '{"a": "\\u0000"}', '{"a": "\\ud800"}'):
+    deep = '{"a":' * 32 + "1" + "}" * 32
+    very = '{"a":' * 1_100 + "1" + "}" * 1_100
+    endless = "{" + " " * 70_000 + "}"
+    for document in (
+        "[1]",
+        '{"a": "\\u0000"}',
+        '{"a": "\\ud800"}',
+        '{"a": 1e400}',
+        '{"a": [-1e309]}',
+        deep,
+        very,
+        endless,
+    ):
         with pytest.raises(asyncpg.InvalidParameterValueError, match="attributes"):
             await connection.execute("SELECT nestrel.post($1, 'mara', 'k', 'b', attributes => $2)", place, document)
+    for large in ("array_fill('mara'::text, ARRAY[3000000])", "ARRAY[ARRAY['mara']]"):
+        with pytest.raises(asyncpg.InvalidParameterValueError, match="mentions"):
+            await connection.execute(f"SELECT nestrel.post($1, 'mara', 'k', 'b', mentions => {large})", place)
     assert await connection.fetchval("SELECT count(*) FROM nestrel.posts_waiting") == 0
+    await post(connection, place, "mara", "twice", "named twice", mentions=["mara"] * 900)
+    assert (await posted(mara, place, 1))[0]["mentions"] == ["mara"]
+    await connection.execute("SELECT nestrel.post($1, 'mara', 'deep', 'b', attributes => $2)", place, deep[5:-1])
+    assert len(await posted(mara, place, 2)) == 2
     # As large as may be, however it is written; and the name in another spelling.
     size = 4096 - len('{"a":""}')
     await post(connection, name.upper(), "mara", "large", "é" * 8000, attributes={"a": "é" * (size // 2)})
     await connection.execute(
         "SELECT nestrel.post($1, 'mara', 'spaced', 'b', attributes => $2)", place, '{ "a" :  "' + "x" * size + '" }'
     )
-    assert [m["body"][:2] for m in await posted(mara, place, 2)] == ["éé", "b"]
+    assert [m["body"][:2] for m in await posted(mara, place, 4)][2:] == ["éé", "b"]
+
+
+async def test_what_was_left_before_there_were_limits_is_refused_and_blocks_nothing(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    """Rows as an earlier version let them in: large ones are not even read, and what cannot be read is refused."""
+    served, _, connection = application
+    mara = Person(served.url, "mara")
+    place = (await mara.make())["id"]
+    left = (
+        "INSERT INTO nestrel.posts_waiting "
+        "(conversation_id, author_id, key, body, format, attributes, mentions, posted_as) "
+        "VALUES ($1, 'mara', $2, $3, 'plain', $4::text::json, $5::text[], 'app')"
+    )
+    very = '{"a":' * 1_100 + "1" + "}" * 1_100
+    for key, body, attributes, mentions in (
+        ("1", "b", '{"a": 1e400}', 0), ("2", "b", very, 0), ("3", "b", "{" + " " * 5_000_000 + "}", 0),
+        ("4", "x" * 5_000_000, None, 0), ("5", "b", None, 200_000), ("6", "good", None, 0),
+    ):  # fmt: skip
+        await connection.execute(left, place, key, body, attributes, ["mara"] * mentions)
+    assert [m["body"] for m in await posted(mara, place, 1)] == ["good"]
+    found = await refusals(connection, 5)
+    assert [row["key"] for row in found] == ["1", "2", "3", "4", "5"]
+    assert {json.loads(row["problem"])["status"] for row in found} == {413, 422}
+
+
+async def test_the_queue_is_nobody_elses_to_hold(
+    application: tuple[Served, str, asyncpg.Connection[Any]],
+) -> None:
+    """A role of the database that may do nothing here holds what locks it can."""
+    served, url, connection = application
+    mara, odd = Person(served.url, "mara"), Person(served.url, "odd")
+    place = (await mara.make())["id"]
+    for name in ("posts waiting", "adopting names", f"pair {direct_pair('mara', 'odd')}"):
+        await connection.execute("SELECT pg_advisory_lock(hashtextextended('nestrel ' || $1, 0))", name)
+    role = unique("other").replace("-", "_")
+    await connection.execute(f"CREATE ROLE {role} LOGIN PASSWORD 'x'")
+    stranger = await asyncpg.connect(plain(url, username=role, password="x"))
+    for statement in ("SELECT FROM nestrel.locks FOR UPDATE", "DELETE FROM nestrel.locks"):
+        with pytest.raises(asyncpg.InsufficientPrivilegeError):
+            await stranger.execute(statement)
+    await stranger.close()
+    await post(connection, place, "mara", "k", "posted")
+    assert [m["body"] for m in await posted(mara, place, 1)] == ["posted"]
+    await odd.http.get("/me")
+    assert (await mara.http.put("/me/blocked/odd")).status_code == 201
 
 
 async def test_what_is_refused_later_is_kept_with_its_problem_and_holds_up_nothing(
@@ -211,15 +277,12 @@ async def test_what_is_refused_later_is_kept_with_its_problem_and_holds_up_nothi
     mara = Person(served.url, "mara")
     place, closed, unknown = (await mara.make())["id"], (await mara.make())["id"], str(uuid4())
     await mara.http.delete(f"/conversations/{closed}")
-    deep: dict[str, Any] = {}
-    for _ in range(40):
-        deep = {"a": deep}
     async with connection.transaction():
         tickets = [
             await post(connection, unknown, "mara", "k1", "b"),
             await post(connection, closed, "mara", "k2", "b"),
             await post(connection, place, "mara", "k3", "b", reply_to=99),
-            await post(connection, place, "mara", "k4", "b", attributes=deep),
+            await post(connection, place, "mara", "k4", "1) " * 1200, format="markdown"),
             await post(connection, place, "mara", "k5", "b", mentions=["nobody"]),
             await post(connection, place, "mara", "k6", "first"),
             await post(connection, place, "mara", "k6", "second"),

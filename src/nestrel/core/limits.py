@@ -1,6 +1,10 @@
 """Every limit of the service in one place. Characters are Unicode code points."""
 
 BODY_CHARS = 8_000
+LEFT_MENTIONS = 1_000
+"""Entries of `mentions` that an application may leave in a transaction, doubled ones among them."""
+LEFT_ATTRIBUTES_BYTES = 65_536
+"""Attributes that it may leave, with all their white space."""
 MARKDOWN_DEPTH = 40
 """How deep lists and quotations may be nested: parsers and pages recurse."""
 MARKDOWN_WEIGHT = 2_000

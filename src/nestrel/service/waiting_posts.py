@@ -6,6 +6,7 @@ import asyncio
 import time
 from collections.abc import Callable, Sequence
 from datetime import timedelta
+from typing import Any
 from uuid import UUID
 
 import orjson
@@ -14,7 +15,7 @@ from pydantic import ValidationError
 
 from nestrel.core import limits
 from nestrel.core.commands import Command, Post
-from nestrel.core.problems import Problem, StoreUnavailable
+from nestrel.core.problems import InternalError, Problem, StoreUnavailable, TooLarge, invalid
 from nestrel.service import metrics, problems
 from nestrel.service.commands import make_post
 from nestrel.service.models import KeyedMessage
@@ -110,20 +111,33 @@ class WaitingPosts:
 
 def command(one: Waiting) -> Post | Problem:
     """What a backend would have asked for over HTTP, held to the same."""
-    content = {
-        "key": one.key,
-        "body": one.body,
-        "format": one.format,
-        "attributes": {} if one.attributes is None else orjson.loads(one.attributes),
-        "mentions": one.mentions,
-        "reply_to": one.reply_to,
-        "on_behalf_of": one.author_id,
-    }
     backend = Caller(one.posted_as, service=True, request_id=f"ticket {one.ticket}")
     try:
-        wanted = KeyedMessage.model_validate(content)
+        wanted = KeyedMessage.model_validate(_content(one))
         return make_post(one.conversation_id, backend, wanted, wanted.key)
     except ValidationError as error:
         return problems.from_validation(error.errors(include_url=False), skip=0)
     except Problem as problem:
         return problem
+    except Exception as error:  # a bug of ours, and no reason for what is behind it to wait for ever
+        log.error("waiting_posts.not_read", ticket=one.ticket, exc_info=error)
+        return InternalError("this is a bug of the service; its log has the ticket")
+
+
+def _content(one: Waiting) -> dict[str, Any]:
+    """What it asks for. Raises `TooLarge`, `InvalidRequest` for what could never be right."""
+    if one.body is None or one.mentions is None or one.attributes == "":
+        raise TooLarge("the body, the attributes or the mentions are far larger than a message may have")
+    try:
+        attributes = {} if one.attributes is None else orjson.loads(one.attributes)
+    except ValueError as error:
+        raise invalid("/attributes", f"cannot be read as JSON: {error}") from None
+    return {
+        "key": one.key,
+        "body": one.body,
+        "format": one.format,
+        "attributes": attributes,
+        "mentions": one.mentions,
+        "reply_to": one.reply_to,
+        "on_behalf_of": one.author_id,
+    }

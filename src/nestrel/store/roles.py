@@ -27,10 +27,13 @@ _AUDIT = """
 SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = $1 AND c.relkind IN ('r', 'p') AND (relname = 'audit' OR relname ~ '^audit_([0-9]{6}|rest)$')
 """
+_ACT = ("audit_id", "actor", "act", "conversation_id", "user_id", "seq", "before", "after", "request_id")
+"""The columns of an act that whoever serves sets; when it was is the database's to say."""
 _MORE = """
 SELECT current_user, r.rolsuper, r.rolcreaterole OR r.rolcreatedb OR r.rolreplication OR r.rolbypassrls,
        pg_has_role(n.nspowner, 'USAGE'), has_schema_privilege(n.oid, 'CREATE'),
-       has_table_privilege('nestrel.audit', 'UPDATE, DELETE, TRUNCATE')
+       has_table_privilege('nestrel.audit', 'INSERT, UPDATE, DELETE, TRUNCATE')
+       OR has_table_privilege('nestrel.audit_reasons', 'UPDATE, DELETE, TRUNCATE')
 FROM pg_roles r, pg_namespace n WHERE r.rolname = current_user AND n.nspname = $1
 """
 
@@ -105,8 +108,10 @@ async def _statements(connection: asyncpg.Connection, owner: str, serving: str, 
         f"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA {schema} TO {serving}",
         f"REVOKE ALL ON ALL FUNCTIONS IN SCHEMA {schema} FROM PUBLIC",
         f"GRANT EXECUTE ON ALL FUNCTIONS IN SCHEMA {schema} TO {serving}",
-        *(f"REVOKE UPDATE, DELETE ON {schema}.{one} FROM {serving}" for one in audit),
-        f"REVOKE UPDATE ON {schema}.audit_reasons FROM {serving}",
+        # Rows come in by the whole, with the time of their transaction, and never go; its months are the owner's alone.
+        *(f"REVOKE ALL ON {schema}.{one} FROM {serving}" for one in audit),
+        f"GRANT SELECT, INSERT ({', '.join(_ACT)}) ON {schema}.audit TO {serving}",
+        f"REVOKE UPDATE, DELETE ON {schema}.audit_reasons FROM {serving}",
         f"REVOKE INSERT, UPDATE, DELETE ON {schema}.alembic_version FROM {serving}",
         f"ALTER DEFAULT PRIVILEGES FOR ROLE {owner} IN SCHEMA {schema} GRANT {rows} ON TABLES TO {serving}",
         f"ALTER DEFAULT PRIVILEGES FOR ROLE {owner} IN SCHEMA {schema} GRANT USAGE, SELECT ON SEQUENCES TO {serving}",

@@ -18,10 +18,7 @@ _FORGET = (
     """,
     "UPDATE nestrel.kept_out SET reason = NULL WHERE (user_id = $1 OR kept_out_by = $1) AND reason IS NOT NULL",
     "UPDATE nestrel.barred SET reason = NULL WHERE (user_id = $1 OR suspended_by = $1) AND reason IS NOT NULL",
-    """
-    DELETE FROM nestrel.audit_reasons WHERE user_id = $1
-        OR audit_id IN (SELECT audit_id FROM nestrel.audit WHERE actor = $1)
-    """,
+    "SELECT nestrel.forget_reasons_v1($1)",
     "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
     "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1",
     "DELETE FROM nestrel.notice_preferences WHERE user_id = $1",
@@ -41,6 +38,9 @@ _FORGET = (
 )
 
 
+_MONTHS = "SELECT nestrel.audit_months_v1(24)"
+
+
 async def forget(connection: Connection, user_id: str) -> None:
     """Forget what is kept about somebody beside what they wrote. What others have reported of it stays for its time."""
     for statement in _FORGET:
@@ -48,7 +48,9 @@ async def forget(connection: Connection, user_id: str) -> None:
 
 
 async def forget_old(connection: Connection) -> None:
-    """Forget what has had its time: copies of what was reported, and what was used on days that are over."""
+    """Forget what has had its time: copies of what was reported, and what was used on days that are over. Months of
+    the audit, which go one by one, are made two years ahead of it."""
+    await execute(connection, _MONTHS)
     while await reports.forget(connection):
         pass
     await adding.forget(connection)

@@ -13,7 +13,7 @@ from nestrel.core.locked import Locked
 from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.retention import NO_RULE, Rule
 from nestrel.core.rights import Action
-from nestrel.store import constraints, rules
+from nestrel.store import constraints, locks, rules
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.keep import previewing
@@ -49,7 +49,6 @@ SELECT d.conversation_id, {rules.floor("c")} > c.floor
 FROM nestrel.expiry_due d JOIN nestrel.conversations c ON c.id = d.conversation_id
 WHERE d.due_at <= clock_timestamp() ORDER BY d.due_at LIMIT $1
 """
-_ONE_AT_A_TIME = "SELECT pg_try_advisory_xact_lock(hashtextextended('retention ' || $1, 0))"
 
 _MANY = 200
 """Conversations that one transaction gives a rule, or moves by age; it holds their locks."""
@@ -206,7 +205,7 @@ async def _give(
     """Give conversations the service's rule, but for those that somebody holds at the moment; False if another
     process is at it, or all of them are held."""
     async with database.write() as connection:
-        if not await _alone(database, connection):
+        if not await locks.alone(connection, "retention"):
             return False
         locked, held = await facts.lock_free(connection, ids)
         behind = {row[0] for row in await fetch(connection, _STILL_BEHIND, array(ids), version)}
@@ -214,11 +213,6 @@ async def _give(
         if places:
             await _set(database, connection, places, rule, version, measured)
     return len(held) < len(ids)
-
-
-async def _alone(database: Database, connection: Connection) -> bool:
-    """Whether no other process gives out rules or moves floors; until the end of the transaction none then will."""
-    return bool((await fetch(connection, _ONE_AT_A_TIME, database.schema))[0][0])
 
 
 async def age(database: Database) -> bool:
@@ -231,7 +225,7 @@ async def age(database: Database) -> bool:
         if not await settle(database, [id_], alone=True):
             return False
     async with database.write() as connection:
-        if not await _alone(database, connection):
+        if not await locks.alone(connection, "retention"):
             return False
         await rules.mark_due(connection, sorted(row[0] for row in due if not row[1]))
     return len(due) == _MANY
@@ -243,7 +237,7 @@ async def settle(database: Database, ids: Sequence[UUID], *, alone: bool = False
     async with database.read() as connection:
         measured = await expiry.measure(connection, ids)
     async with database.write() as connection:
-        if alone and not await _alone(database, connection):
+        if alone and not await locks.alone(connection, "retention"):
             return False
         places = (await facts.lock(connection, ids)).values()
         moved = [place for place in places if not place.closed and place.floor > place.stored_floor]

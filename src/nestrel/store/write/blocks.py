@@ -8,12 +8,10 @@ from datetime import datetime
 from nestrel.core import limits
 from nestrel.core.problems import Forbidden, OverQuota, invalid
 from nestrel.core.roles import direct_pair
+from nestrel.store import locks
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 
-# Who makes a direct conversation and who blocks wait for each other: otherwise one would see no conversation to mark,
-# and the other no block.
-_PAIR_LOCK = "SELECT pg_advisory_xact_lock(hashtextextended($1 || ' pair ' || $2, 0))"
 _PUT = f"""
 INSERT INTO nestrel.blocks (user_id, blocked_id)
 SELECT $1, $2 WHERE (SELECT count(*) FROM nestrel.blocks WHERE user_id = $1) < {limits.BLOCKS}
@@ -93,4 +91,6 @@ async def blocked_by(connection: Connection, user_id: str, others: Sequence[str]
 
 
 async def _lock(connection: Connection, one: str, other: str) -> None:
-    await execute(connection, _PAIR_LOCK, connection.schema, direct_pair(one, other))
+    """Who makes a direct conversation and who blocks wait for each other: otherwise one would see no conversation to
+    mark, and the other no block."""
+    await locks.wait(connection, "pair", direct_pair(one, other))

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from uuid import UUID
 
 from nestrel.core.skeleton import Skeletons
-from nestrel.store import epochs
+from nestrel.store import epochs, locks
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
@@ -51,7 +51,6 @@ SELECT id, rev FROM moved
 
 _THERE = "SELECT 1 FROM nestrel.profiles WHERE user_id = $1"
 _ADOPTED = 200
-_ADOPTING = "SELECT pg_try_advisory_xact_lock(hashtextextended($1 || ' adopting names', 0))"
 _IDS_LEFT = """
 SELECT user_id FROM nestrel.profiles p
 WHERE NOT EXISTS (SELECT FROM nestrel.held_names h WHERE h.user_id = p.user_id AND h.kind = 'id')
@@ -124,7 +123,7 @@ async def adopt(database: Database, skeletons: Skeletons) -> bool:
     """Take some names in that were there before names were one person's alone: the oldest stay as they are, doubles get
     a number. False: all are taken in, or another process is at it."""
     async with database.write() as connection:
-        if not (await fetch(connection, _ADOPTING, connection.schema))[0][0]:
+        if not await locks.alone(connection, "adopting names"):
             return False
         for (user_id,) in await fetch(connection, _IDS_LEFT, _ADOPTED):
             await holding.hold_id(connection, skeletons, user_id)

@@ -15,7 +15,7 @@ from uuid import UUID
 from nestrel.core import limits
 from nestrel.core.commands import Post
 from nestrel.core.problems import Problem
-from nestrel.store import rows
+from nestrel.store import locks, rows
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.write.answers import Growth, Written
@@ -24,9 +24,13 @@ from nestrel.store.write.batch import HELD, write
 _ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting)"
 # One process at a time, so that the posts of a conversation keep their order; the lock ends with the transaction,
 # however that ends. What waits is read behind it: what the process before took is gone by then.
-_ALONE = "SELECT pg_try_advisory_xact_lock(hashtextextended($1 || ' posts waiting', 0))"
-_TAKE = """
-SELECT ticket, conversation_id, author_id, key, body, format, attributes::text, mentions, reply_to, posted_as
+_LOCK = "posts waiting"
+# One of before there was a limit at the call is refused for its size, and not brought here.
+_TAKE = f"""
+SELECT ticket, conversation_id, author_id, key, CASE WHEN octet_length(body) <= {4 * limits.BODY_CHARS} THEN body END,
+       format, CASE WHEN octet_length(attributes::text) <= {limits.LEFT_ATTRIBUTES_BYTES} THEN attributes::text
+                    WHEN attributes IS NOT NULL THEN '' END,
+       CASE WHEN cardinality(mentions) <= {limits.LEFT_MENTIONS} THEN mentions END, reply_to, posted_as
 FROM nestrel.posts_waiting WHERE conversation_id <> ALL($1::text::uuid[]) ORDER BY ticket LIMIT $2
 """
 _DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[])"
@@ -46,16 +50,17 @@ DELETE FROM nestrel.refused_posts WHERE refused_at < clock_timestamp() - interva
 
 
 class Waiting(NamedTuple):
-    """A post that waits. `attributes` is JSON as it was given, `posted_as` the role of the database that left it."""
+    """A post that waits. `attributes` is JSON as it was given, `posted_as` the role of the database that left it. Where
+    one of its parts is larger than could ever be right, it is None, of attributes empty."""
 
     ticket: int
     conversation_id: UUID
     author_id: str
     key: str
-    body: str
+    body: str | None
     format: str
     attributes: str | None
-    mentions: list[str]
+    mentions: list[str] | None
     reply_to: int | None
     posted_as: str
 
@@ -96,7 +101,7 @@ async def take(
     """Take what waits, in the order of tickets, but for conversations `but`; None while another process does. `decide`
     makes a command of each, or says why it can never be one."""
     async with database.write() as connection:
-        if not (await fetch(connection, _ALONE, database.schema))[0][0]:
+        if not await locks.alone(connection, _LOCK):
             return None
         found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most)]
         posts: list[tuple[int, Post]] = []
