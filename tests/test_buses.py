@@ -31,6 +31,7 @@ from nestrel.live.source import Source
 from nestrel.local.postgres import free_port
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import State
+from nestrel.store.words import Words
 from tests.support import PATIENCE, Person, Served, once, unique, until
 
 PASSWORD = "berth-four"
@@ -137,11 +138,14 @@ async def test_word_of_what_is_followed_goes_over_redis(make_database: Callable[
             assert [m["body"] for m in await wire.messages(5)] == [f"{n}" for n in range(5)]
 
 
+WORDS = Words(b"a key of the test's own")
+
+
 class Ear:
     """One process's side of the bus."""
 
     def __init__(self, url: str, name: str) -> None:
-        self.bus = RedisBus(redis_line.connect(url), name, "skerry")
+        self.bus = RedisBus(redis_line.connect(url), name, "skerry", lambda: WORDS)
         self.moved = list[Moved]()
         self.stirred = asyncio.Event()
         self.returns = 0

@@ -12,8 +12,11 @@ from prometheus_client import REGISTRY
 from nestrel.live import bus
 from nestrel.live.bus import PostgresBus
 from nestrel.store.events import Said, Signal
+from nestrel.store.words import Words
 from tests.support import once, own_cluster
 from tests.test_replicas import freezing
+
+WORDS = Words(b"a key of the test's own")
 
 
 async def test_a_line_that_falls_silent_is_given_up_and_comes_back(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -29,7 +32,7 @@ async def test_a_line_that_falls_silent_is_given_up_and_comes_back(monkeypatch: 
 
     async with own_cluster("silent") as postgres:
         url = postgres.url("silent")
-        mara, odd = PostgresBus(url, "mara", "berths"), PostgresBus(url, "odd", "berths")
+        mara, odd = (PostgresBus(url, name, "berths", lambda: WORDS) for name in ("mara", "odd"))
         odd.on_said = heard.extend
 
         async def said() -> list[Said]:

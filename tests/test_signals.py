@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
+import time
 from collections.abc import AsyncIterator, Callable
+from contextlib import AsyncExitStack
 from typing import Any
 from uuid import UUID
 
+import asyncpg
 import pytest
+from sqlalchemy.engine import make_url
 
 from nestrel.live import redis_line
 from nestrel.live.hub import Hub
@@ -15,7 +20,8 @@ from nestrel.live.redis_bus import RedisBus
 from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
 from nestrel.store.events import Signal, pack_said, unpack_said
-from tests.support import Person, Served, Wire, call, unique
+from nestrel.store.words import Words
+from tests.support import Person, Served, Wire, call, once, unique
 from tests.test_buses import Server
 
 
@@ -75,7 +81,7 @@ def test_more_than_one_a_second_is_dropped(monkeypatch: pytest.MonkeyPatch) -> N
     now = 100.0
     monkeypatch.setattr("time.monotonic", lambda: now)
     hub = Hub(None)  # type: ignore[arg-type]  # nothing is read here
-    signals = Signals(hub, Saying(RedisBus(redis_line.connect("redis://127.0.0.1:1"), "one", "nestrel")))
+    signals = Signals(hub, Saying(RedisBus(redis_line.connect("redis://127.0.0.1:1"), "one", "nestrel", lambda: None)))
     mara, odd = (Signal(UUID(int=1), user, "writing") for user in ("mara", "odd"))
     assert [signals.due(one) for one in (mara, odd, mara)] == [True, True, False]
     now += 0.9
@@ -100,8 +106,52 @@ async def test_whoever_may_not_post_signals_to_nobody(own: Served) -> None:
 def test_signals_go_into_payloads_that_the_bus_takes() -> None:
     place = "01a20000-0000-7000-8000-000000000001"
     signals = [Signal(UUID(place), f"somebody {n} " + "é" * 100, "writing") for n in range(200)]
-    packed = list(pack_said("one", signals))
-    assert max(len(one.encode()) for one in packed) < 8_000
+    words = Words(b"a key of the test's own")
+    sealed = list(pack_said(words, "one", signals))
+    packed = [words.open(payload) for payload in sealed]
+    assert max(map(len, sealed)) < 8_000
     assert [one for payload in packed for one in unpack_said(payload, "other") or []] == signals
     assert [unpack_said(payload, "one") for payload in packed] == [[]] * len(packed)
     assert unpack_said('{"node":"one","moved":[]}', "other") is None
+
+
+async def test_who_only_listens_on_the_channel_hears_nothing_and_says_nothing(make_database: Callable[[], str]) -> None:
+    """Any role of the database may LISTEN and NOTIFY: no id and no name is in what it hears, and what it says itself,
+    or says again later, is nobody's word."""
+    url = make_database()
+    address = make_url(url).render_as_string(hide_password=False)
+    role = unique("ear").replace("-", "_")
+    heard: list[str] = []
+    async with AsyncExitStack() as stack:
+        owner = await asyncpg.connect(address)
+        stack.push_async_callback(owner.close)
+        await owner.execute(f"CREATE ROLE {role} LOGIN PASSWORD 'x'")
+        ear = await asyncpg.connect(make_url(address).set(username=role, password="x").render_as_string(False))
+        stack.push_async_callback(ear.close)
+        await ear.add_listener("nestrel", lambda _c, _pid, _channel, payload: heard.append(payload))
+        one, two = (stack.enter_context(Served(url)) for _ in range(2))
+        mara, odd = Person(one.wait_ready().url, unique("mara")), Person(two.wait_ready().url, unique("odd"))
+        place = (await mara.make(members=[odd.user]))["id"]
+        wire = await stack.enter_async_context(mara.socket())
+        there = await stack.enter_async_context(odd.socket())
+        for each in (wire, there):
+            await each.command(type="follow", conversation_id=place)
+        await wire.command(type="signal", conversation_id=place, name="writing")
+        await wire.command(type="looking", conversation_id=place)
+        assert (await there.get())["type"] == "signal"
+        await mara.post(place, "tide")
+        assert (await there.get())["type"] == "changes"
+
+        async def words() -> list[str]:
+            return heard
+
+        await once(words, lambda all_: len(all_) >= 3)
+        for name in (place, mara.user, odd.user, "writing"):
+            assert not any(name in payload for payload in heard)
+        forged = {"node": "x", "signals": [(place, mara.user, "writing")], "looking": [], "at": time.time()}
+        old = Words(await owner.fetchval("SELECT value FROM nestrel.service_secrets WHERE name = 'cursor'"))
+        late = old.seal(json.dumps({**forged, "at": time.time() - 600}, separators=(",", ":")).encode())
+        for payload in (json.dumps(forged, separators=(",", ":")), late, "x", heard[0][::-1]):
+            await ear.execute("SELECT pg_notify('nestrel', $1)", payload)
+        await mara.post(place, "ebb")
+        assert (await there.get())["type"] == "changes"  # and no signal before it

@@ -31,6 +31,7 @@ from nestrel.store.native import fetch
 from nestrel.store.read import changes as feed
 from nestrel.store.read import resync
 from nestrel.store.read.changes import Changes
+from nestrel.store.words import Words
 from nestrel.store.write import conversations, members
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
@@ -119,12 +120,19 @@ async def test_arrays_as_text_come_over_as_they_are(
 def test_events_of_any_number_come_over_in_payloads_that_the_bus_takes() -> None:
     crew = tuple(f"{n} " + "\U0001f6a2" * 120 for n in range(50))
     sent = [Moved(UUID(int=n), n, crew if n == 7 else ()) for n in range(300)]
-    payloads = list(events.pack("here", sent))
+    words = Words(b"a key of the test's own")
+    payloads = list(events.pack(words, "here", sent))
     assert max(len(payload.encode()) for payload in payloads) < 8_000
-    heard = [event for payload in payloads for event in events.unpack(payload, "elsewhere")]
+    assert not any(str(UUID(int=n)) in payload for n in (7, 8) for payload in payloads)
+    opened = [words.open(payload) for payload in payloads]
+    heard = [event for payload in opened for event in events.unpack(payload, "elsewhere")]
     assert sorted({(event.conversation_id, event.rev) for event in heard}) == [(UUID(int=n), n) for n in range(300)]
     assert tuple(user for event in heard for user in event.joined) == crew
-    assert [event for payload in payloads for event in events.unpack(payload, "here")] == []
+    assert [event for payload in opened for event in events.unpack(payload, "here")] == []
+    changed = payloads[0][:20] + ("A" if payloads[0][20] != "A" else "B") + payloads[0][21:]
+    for wrong in (changed, Words(b"another").seal(b"{}"), '{"node":null,"moved":[]}', "", "é"):
+        with pytest.raises(ValueError, match="not a word"):
+            words.open(wrong)
 
 
 async def test_the_counters_agree_with_the_rows(database: Database) -> None:

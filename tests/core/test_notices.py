@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from nestrel.core.notices import BODY_CHARS, BYTES, Content, Notice, again_after, topic
 from nestrel.live.looking import Lookings
 from nestrel.store.events import Looking, pack_said, unpack_said
+from nestrel.store.words import Words
 
 HERE, THERE = UUID(int=1), UUID(int=2)
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=200)
@@ -95,7 +96,9 @@ def test_what_others_said_is_forgotten_when_the_bus_was_away() -> None:
 
 def test_it_goes_over_the_bus_as_it_is() -> None:
     said = [Looking(f"somebody {n} " + "é" * 100, f"connection {n}", HERE if n % 2 else None) for n in range(200)]
-    packed = list(pack_said("one", said))
-    assert all(len(payload.encode()) <= 7_900 for payload in packed)
+    words = Words(b"a key of the test's own")
+    sealed = list(pack_said(words, "one", said))
+    assert max(map(len, sealed)) <= 7_900
+    packed = [words.open(payload) for payload in sealed]
     assert [one for payload in packed for one in unpack_said(payload, "other") or []] == said
-    assert list(pack_said("one", [])) == []
+    assert list(pack_said(words, "one", [])) == []

@@ -13,9 +13,11 @@ from nestrel.live.bus import Everything, Subscribed
 from nestrel.live.redis_bus import RedisBus
 from nestrel.store import events
 from nestrel.store.events import Moved, Said
+from nestrel.store.words import Words
 
 SECONDS = 0.001
 """What a message takes."""
+_WORDS = Words(b"a key of the simulation's own")
 _CHANNEL = "nestrel"
 
 
@@ -74,18 +76,18 @@ class Exchange:
         pass
 
     def bus(self, node: str) -> RedisBus:
-        return RedisBus(self, node, _CHANNEL)  # type: ignore[arg-type]  # what it uses of the driver's client
+        return RedisBus(self, node, _CHANNEL, lambda: _WORDS)  # type: ignore[arg-type]  # what it uses of the driver's client
 
 
 class Notified(Everything, Subscribed):
     """As over LISTEN and NOTIFY: the transaction tells everyone of everything."""
 
     def __init__(self, everyone: list[Callable[[str], None]], node: str) -> None:
-        super().__init__(node, _CHANNEL)
+        super().__init__(node, _CHANNEL, lambda: _WORDS)
         self._everyone = everyone
 
     def publish(self, moved: Sequence[Moved]) -> None:
-        for payload in events.pack(self.node, moved):
+        for payload in events.pack(_WORDS, self.node, moved):
             for receive in self._everyone:
                 asyncio.get_running_loop().call_later(SECONDS, receive, payload)
 

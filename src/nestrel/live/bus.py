@@ -18,6 +18,7 @@ from nestrel.live.waiting import happens
 from nestrel.store import addresses, events
 from nestrel.store.events import Moved, Said
 from nestrel.store.tracing import tracing
+from nestrel.store.words import Words
 
 log = structlog.get_logger()
 
@@ -30,6 +31,8 @@ _CLOSE_SECONDS = 1.0
 
 Told = Callable[[Sequence[Said]], None]
 Heard = Callable[[Sequence[Moved]], None]
+Form = Callable[[], Words | None]
+"""Gives the form of words, once the store has said it."""
 
 
 class Attention(Protocol):
@@ -72,7 +75,8 @@ class Bus(Attention, Protocol):
 class Subscribed(ABC):
     """Keeps one subscription open: connects, listens until it breaks, and connects again with growing pauses."""
 
-    def __init__(self, node: str, channel: str) -> None:
+    def __init__(self, node: str, channel: str, words: Form) -> None:
+        self._words = words
         self.node = node
         self.channel = channel
         self._task: asyncio.Task[None] | None = None
@@ -114,14 +118,19 @@ class Subscribed(ABC):
         """Subscribe, yield once, and listen until the line breaks."""
 
     def _receive(self, payload: str) -> None:
+        words = self._words()
+        if words is None:  # the store has not answered yet: whatever moved is read once it does
+            return
         try:
+            payload = words.open(payload)
             said = events.unpack_said(payload, self.node)
             if said is not None:
                 self.on_said(said)
                 return
             moved = events.unpack(payload, self.node)
         except ValueError as error:
-            log.warning("bus.unreadable", reason=str(error))
+            metrics.BUS_UNREADABLE.inc()
+            log.debug("bus.unreadable", reason=str(error))
             return
         metrics.BUS_HEARD.inc(len(moved))
         if tracing.tracer is not None and (carried := events.carried(payload)) is not None:
@@ -132,8 +141,8 @@ class Subscribed(ABC):
 class PostgresBus(Everything, Subscribed):
     """LISTEN on a connection of its own; NOTIFY goes out inside the writing transactions."""
 
-    def __init__(self, url: str, node: str, channel: str) -> None:
-        super().__init__(node, channel)
+    def __init__(self, url: str, node: str, channel: str, words: Form) -> None:
+        super().__init__(node, channel, words)
         self._connection: asyncpg.Connection[Any] | None = None
         self._asking = asyncio.Lock()
         self._dsn = addresses.driver(url)
@@ -142,7 +151,8 @@ class PostgresBus(Everything, Subscribed):
         """Nothing to do: the transaction has told it."""
 
     async def say(self, said: Sequence[Said]) -> None:
-        payloads = list(events.pack_said(self.node, said))
+        words = self._words()
+        payloads = [] if words is None else list(events.pack_said(words, self.node, said))
         async with self._asking:
             if (line := self._connection) is not None:
                 await line.execute("SELECT pg_notify($1, p) FROM unnest($2::text[]) p", self.channel, payloads)

@@ -12,7 +12,7 @@ import redis.asyncio as redis
 import structlog
 from redis.asyncio.client import PubSub
 
-from nestrel.live.bus import Subscribed
+from nestrel.live.bus import Form, Subscribed
 from nestrel.store import events
 from nestrel.store.events import Looking, Moved, Said, Signal
 
@@ -34,8 +34,8 @@ class RedisBus(Subscribed):
     What cannot be sent in time is dropped: the bus only wakes, and the checkpoints find what nobody was woken for.
     """
 
-    def __init__(self, client: redis.Redis, node: str, channel: str) -> None:
-        super().__init__(node, channel)
+    def __init__(self, client: redis.Redis, node: str, channel: str, words: Form) -> None:
+        super().__init__(node, channel, words)
         self._client = client
         self._unsent: deque[tuple[str, str]] = deque(maxlen=_UNSENT)
         self._sending: asyncio.Task[None] | None = None
@@ -48,9 +48,11 @@ class RedisBus(Subscribed):
     # What goes out
 
     def publish(self, moved: Sequence[Moved]) -> None:
+        words = self._words()
+        assert words is not None, "whatever moved was written on a connection"
         for event in moved:
             for topic, one in self._addressed(event):
-                self._unsent.extend((topic, payload) for payload in events.pack(self.node, [one]))
+                self._unsent.extend((topic, payload) for payload in events.pack(words, self.node, [one]))
         if self._sending is None or self._sending.done():
             self._sending = asyncio.create_task(self._send())
 
@@ -60,13 +62,16 @@ class RedisBus(Subscribed):
             yield self._of_user(user_id), Moved(event.conversation_id, 0, (user_id,))
 
     async def say(self, said: Sequence[Said]) -> None:
+        words = self._words()
+        if words is None:
+            return
         async with self._client.pipeline(transaction=False) as pipeline:
             for one in said:
                 if isinstance(one, Signal):
-                    for payload in events.pack_said(self.node, [one]):
+                    for payload in events.pack_said(words, self.node, [one]):
                         pipeline.publish(self._of_conversation(one.conversation_id), payload)
             # Any process may be the one that sends notices.
-            for payload in events.pack_said(self.node, [one for one in said if isinstance(one, Looking)]):
+            for payload in events.pack_said(words, self.node, [one for one in said if isinstance(one, Looking)]):
                 pipeline.publish(self.channel, payload)
             await pipeline.execute()
 
@@ -87,7 +92,9 @@ class RedisBus(Subscribed):
         return f"{self.channel}:{conversation_id}"
 
     def _of_user(self, user_id: str) -> str:
-        return f"{self.channel}@{user_id}"
+        words = self._words()
+        assert words is not None, "whoever follows was let in by the store"
+        return f"{self.channel}@{words.topic(user_id)}"  # whose it is, is nobody's business
 
     def _named(self, conversations: Collection[UUID], users: Collection[str]) -> list[str]:
         return [*map(self._of_conversation, conversations), *map(self._of_user, users)]

@@ -78,7 +78,9 @@ class Service:
         self.database.on_epoch = background.on_epoch = self._begin_anew
         self.tokens = TokenVerifier(settings)
         self.source = StoreSource(self.database, settings.catch_up_rows)
-        self.bus = make_bus(settings.bus, settings.database_url, self.node, settings.schema_)
+        self.bus = make_bus(
+            settings.bus, settings.database_url, self.node, settings.schema_, lambda: self.database.words
+        )
         self.budget = Budget(settings.memory * 1024 * 1024)
         self.hub = Hub(self.source, self.bus, self.budget.rings)
         self.saying = Saying(self.bus)

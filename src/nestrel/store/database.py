@@ -16,6 +16,7 @@ from nestrel.store import addresses, constraints, epochs, events, troubles
 from nestrel.store.events import Moved
 from nestrel.store.histories import History, NewEpoch
 from nestrel.store.native import SCHEMA, Connection, execute, fetch
+from nestrel.store.words import Words
 
 _WAIT_SECONDS = 10.0
 _AILING_SECONDS = 10.0
@@ -48,6 +49,9 @@ async def writable(connection: Connection) -> bool:
     """Whether the database takes writes: it is no standby, and not set to be read only."""
     query = "SELECT NOT pg_is_in_recovery() AND current_setting('transaction_read_only') = 'off'"
     return bool((await fetch(connection, query))[0][0])
+
+
+_SECRET = "SELECT value FROM nestrel.service_secrets WHERE name = $1"
 
 
 class _Reading:
@@ -95,6 +99,8 @@ class Database:
         self.node = node
         self.schema = schema
         self.history = history or History()
+        self.words: Words | None = None
+        """In which form this process tells others of what it does; from its first connection on."""
         self.on_commit: Callable[[Sequence[Moved]], None] = lambda _events: None
         self.on_epoch: Callable[[], None] = lambda: None
         """Called when this process has met another history of the database than before."""
@@ -204,6 +210,8 @@ class Database:
         try:
             if not self._standby:
                 await epochs.met(connection)
+                if self.words is None:
+                    await self._learn_words(connection)
         except BaseException:
             self._discard(connection)
             raise
@@ -242,6 +250,7 @@ class Database:
         set_back = error.set_back if isinstance(error, NewEpoch) else None
         async with self.read() as connection:
             await epochs.begin(connection, set_back=set_back)
+            await self._learn_words(connection)
         self.on_epoch()
         raise StoreUnavailable(
             "the database was restored or failed over; go on from your cursor", retry_after=1, reason=Trouble.RESTORED
@@ -258,7 +267,16 @@ class Database:
         """The payloads that the transaction must NOTIFY so that the bus learns that conversations moved. `to_self`
         False: this process knows."""
         connection.told.extend(moved)
-        return list(events.pack(None if to_self else self.node, moved)) if self.notify else []
+        if not self.notify:
+            return []
+        assert self.words is not None, "a transaction is on a connection, and with the first of them it was learned"
+        return list(events.pack(self.words, None if to_self else self.node, moved))
+
+    async def _learn_words(self, connection: Connection) -> None:
+        """Learn the key of the words on the bus, if the schema is there by now."""
+        if (await fetch(connection, "SELECT to_regclass('nestrel.service_secrets') IS NOT NULL"))[0][0]:
+            [(key,)] = await fetch(connection, _SECRET, "cursor")
+            self.words = Words(bytes(key))
 
     async def announce(self, connection: Connection, moved: Sequence[Moved]) -> None:
         """Tell the bus, in this transaction, that conversations moved."""
@@ -275,7 +293,7 @@ class Database:
         """A key, the same for every process on this database: that which seals cursors (`cursor`), or that by which
         push services know the service (`push`)."""
         async with self.read() as connection:
-            [(value,)] = await fetch(connection, "SELECT value FROM nestrel.service_secrets WHERE name = $1", name)
+            [(value,)] = await fetch(connection, _SECRET, name)
             return bytes(value)
 
     async def close(self) -> None:

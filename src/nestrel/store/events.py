@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
@@ -12,6 +13,7 @@ from uuid import UUID
 import orjson
 
 from nestrel.store.tracing import tracing
+from nestrel.store.words import Words, most
 
 
 def channel(schema: str) -> str:
@@ -19,8 +21,10 @@ def channel(schema: str) -> str:
     return schema
 
 
-_NOTIFY_BYTES = 7_900
+_NOTIFY_BYTES = most(7_900)
 """PostgreSQL takes less than 8,000 bytes in one NOTIFY."""
+_SAID_SECONDS = 120.0
+"""What is older was said before, and is said again by somebody else; processes' clocks are closer together."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,32 +56,34 @@ Said = Signal | Looking
 """What is told now or never, and kept nowhere."""
 
 
-def pack_said(node: str, said: Sequence[Said]) -> Iterator[str]:
+def pack_said(words: Words, node: str, said: Sequence[Said]) -> Iterator[str]:
     """The same as bus payloads, each within PostgreSQL's limit."""
     if not said:
         return
     signals = [(str(one[0]), *one[1:]) for one in said if isinstance(one, Signal)]
     looking = [(*one[:2], one[2] and str(one[2])) for one in said if isinstance(one, Looking)]
-    payload = orjson.dumps({"node": node, "signals": signals, "looking": looking})
+    payload = orjson.dumps({"node": node, "signals": signals, "looking": looking, "at": time.time()})
     if len(payload) <= _NOTIFY_BYTES or len(said) == 1:
-        yield payload.decode()
+        yield words.seal(payload)
     else:
         half = len(said) // 2
-        yield from chain(pack_said(node, said[:half]), pack_said(node, said[half:]))
+        yield from chain(pack_said(words, node, said[:half]), pack_said(words, node, said[half:]))
 
 
 def unpack_said(payload: str, node: str) -> list[Said] | None:
-    """What a payload says, nothing if `node` sent it itself; None if it holds something else."""
+    """What an opened payload says, nothing if `node` sent it itself or it is old; None if it holds something else."""
     if '"signals":[' not in payload[:120]:
         return None
     if payload.startswith(f'{{"node":"{node}"'):
         return []
     raw = orjson.loads(payload)
+    if abs(time.time() - raw["at"]) > _SAID_SECONDS:
+        return []
     signals = [Signal(UUID(id_), user_id, name) for id_, user_id, name in raw["signals"]]
     return [*signals, *(Looking(who, connection, id_ and UUID(id_)) for who, connection, id_ in raw["looking"])]
 
 
-def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:
+def pack(words: Words, node: str | None, events: Sequence[Moved]) -> Iterator[str]:
     """Events as bus payloads, each within PostgreSQL's limit. `node` is the process that needs no telling. Where the
     caller's span is recorded, they carry it."""
     if not events:
@@ -90,9 +96,9 @@ def pack(node: str | None, events: Sequence[Moved]) -> Iterator[str]:
         said["trace"] = carried
     payload = orjson.dumps(said)
     if len(payload) <= _NOTIFY_BYTES:
-        yield payload.decode()
+        yield words.seal(payload)
     else:
-        yield from chain.from_iterable(pack(node, half) for half in _halves(events))
+        yield from chain.from_iterable(pack(words, node, half) for half in _halves(events))
 
 
 def _halves(events: Sequence[Moved]) -> tuple[Sequence[Moved], Sequence[Moved]]:
@@ -108,13 +114,13 @@ _TRACE = re.compile(r'"trace":"([0-9a-f-]+)"}$')
 
 
 def carried(payload: str) -> str | None:
-    """The span that a payload carries."""
+    """The span that an opened payload carries."""
     found = _TRACE.search(payload, max(0, len(payload) - 80))
     return found[1] if found is not None else None
 
 
 def unpack(payload: str, node: str) -> list[Moved]:
-    """The events of a payload, none if `node` sent it itself. Raises `ValueError` on anything else on the channel."""
+    """The events of an opened payload, none if `node` sent it itself. Raises `ValueError` for anything else."""
     if payload.startswith(f'{{"node":"{node}"'):
         return []
     try:
