@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
+import asyncio
 import io
 import json
 import time
 import zipfile
 from collections.abc import AsyncIterator
+from contextlib import AsyncExitStack
 from typing import Any
 
 import httpx
 import jwt
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from nestrel.core import limits
 from nestrel.demo.pushes import Said, check_sender
+from nestrel.service.push_turns import Turns
+from nestrel.store.database import Database
+from nestrel.store.native import fetch
 from tests.pushed import PushService, asked, told
 from tests.support import PATIENCE, SECRET, Person, Served, call, once, unique
 
@@ -254,3 +262,72 @@ async def test_what_is_kept_of_notices_is_exported_and_erased_with_the_person(
     assert await devices(odd) == []
     shown = (await call(odd, "GET", f"/conversations/{place}", status=200)).json()
     assert shown["my_notify"] == "all"
+
+
+async def test_devices_that_never_answer_keep_nobody_elses_notices_back(
+    served: Served, pushes: PushService, database: Database
+) -> None:
+    """One member with as many devices as there may be, each at a push service of its own that takes the connection and
+    says nothing."""
+    mara, odd, place = await two(served)
+    well = await pushes.subscribed(odd)
+    await mara.post(place, "before")
+    await told(well, lambda it: len(it) == 1)
+    kaz = Person(served.url, unique("kaz"))
+    board = (await mara.make(kind="bulletin", members=[kaz.user]))["id"]
+    open_, most = set[asyncio.StreamWriter](), 0
+
+    async def hang(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        nonlocal most
+        open_.add(writer)
+        most = max(most, len(open_))
+        while await reader.read(65_536):
+            pass
+        open_.discard(writer)
+        writer.close()
+
+    async with AsyncExitStack() as stack:
+        for _ in range(limits.PUSH_SUBSCRIPTIONS):
+            server = await stack.enter_async_context(await asyncio.start_server(hang, "127.0.0.1", 0))
+            address = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+            await call(kaz, "PUT", "/me/push-subscriptions", pushes.device().subscription(address), 201)
+
+        async def waiting() -> int:
+            async with database.read() as connection:
+                counted = "SELECT count(*) FROM nestrel.push_again a JOIN nestrel.push_subscriptions s ON s.id = " \
+                          "a.subscription_id WHERE s.user_id = $1"  # fmt: skip
+                return int((await fetch(connection, counted, kaz.user))[0][0])
+
+        for turn in range(4):
+            for n in range(5):
+                await mara.post(board, f"notice {turn} {n}")
+            assert await once(waiting, bool) <= limits.PUSH_WAITING
+            await mara.post(place, f"beside it {turn}")
+            await told(well, lambda it, turn=turn: len(it) == turn + 2)  # type: ignore[misc]  # bound at once
+        assert 0 < most <= 5
+        served.kill()
+    assert [one["notice"]["body"] for one in well.got] == ["before", *(f"beside it {turn}" for turn in range(4))]
+
+
+@given(st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 3), st.integers(0, 5)), max_size=60))
+def test_turns_are_shared_between_services_and_people(deeds: list[tuple[str, int, int]]) -> None:
+    """Whoever asks for turns, fails or leaves: no person and no service that has failed has more than their share, and
+    all that was taken can be given back."""
+    turns, now, taken = Turns(), 100.0, list[tuple[str, str]]()
+    for origin, what, who in deeds:
+        now += 1.0
+        if what == 0:
+            turns.failed(origin, now)
+        elif what == 1:
+            turns.answered(origin, now)
+            assert turns.is_good(origin, now)
+        elif what == 2 and taken:
+            turns.leave(*taken.pop(who % len(taken)))
+        else:
+            of_person, of_origin = (sum(one[n] == key for one in taken) for n, key in ((1, str(who)), (0, origin)))
+            got = turns.take(origin, str(who), now)
+            assert got == (of_person < 5 and of_origin < (1 if turns.has_failed(origin, now) else 20))
+            taken += [(origin, str(who))] * got
+    for one in taken:
+        turns.leave(*one)
+    assert turns.take("z", "z", now)

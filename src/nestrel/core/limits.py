@@ -83,6 +83,8 @@ WEBHOOK_ITEM_BYTES = WEBHOOK_BYTES - 4 * 1024
 WEBHOOK_ROWS = 800
 """What one reading for a webhook brings at most, about."""
 
+PUSH_WAITING = 200
+"""Notices that wait for the devices of one person; of more the newest do."""
 PUSH_SUBSCRIPTIONS = 20
 """Devices of one person; with one more the oldest goes."""
 NOTICES_AT_ONCE = 500

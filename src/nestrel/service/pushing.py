@@ -18,6 +18,7 @@ from nestrel.live.looking import Lookings
 from nestrel.service import metrics
 from nestrel.service.outbound import SECONDS, Answer, Outbound
 from nestrel.service.push_keys import PushKey, encrypted
+from nestrel.service.push_turns import Turns
 from nestrel.store.database import Database
 from nestrel.store.read import noticing
 from nestrel.store.read.noticing import Told
@@ -29,9 +30,6 @@ log = structlog.get_logger()
 _SOON_SECONDS = 2.0
 """Who has not answered by then is not waited for."""
 _CLAIMED_SECONDS = SECONDS + 5
-_SLOW_OF_ONE = 20
-"""So many requests to one push service may be waited for beside the rest; more of its are put off."""
-_SLOW = 200
 _PUT_OFF_SECONDS = 5.0
 _ONE_PLACE = 5
 """Of so many messages of one conversation a device is told together; of more, of the newest."""
@@ -61,7 +59,7 @@ class Pushing:
         self._content = content
         self._url = url
         self._slow: set[asyncio.Task[None]] = set()
-        self._slow_of: Counter[str] = Counter()
+        self._turns = Turns()
 
     async def tell(self, notices: Sequence[Notice]) -> None:
         """Tell all devices of some people, of what they are not looking at and is not too old. It comes back when they
@@ -116,21 +114,37 @@ class Pushing:
         return [all_[n : n + AT_ONCE] for n in range(0, len(all_), AT_ONCE)]
 
     async def _send(self, some: Sequence[Addressed]) -> None:
-        """Send some together; who hangs is written down, so that nobody waits for them who comes behind."""
-        tasks, off = dict[asyncio.Task[Answer], Addressed](), list[tuple[Parcel, float]]()
+        """Send some together to services that are known to answer, and others beside them. Who is not known, or hangs,
+        is written down first, so that nobody waits for them who comes behind."""
+        tasks = dict[asyncio.Task[Answer], Addressed]()
+        together, apart, off = list[Addressed](), list[Addressed](), list[tuple[Parcel, float]]()
+        now = time.monotonic()
+        for one in some:
+            if self._turns.is_good(_origin(one), now):
+                together.append(one)
+            elif self._turns.take(_origin(one), one.notice.user_id, now):
+                apart.append(one)
+            else:
+                off.append((one.parcel, _PUT_OFF_SECONDS))
         try:
-            for one in some:
-                if self._slow_of[_origin(one)] >= _SLOW_OF_ONE or len(self._slow) >= _SLOW:
-                    off.append((one.parcel, _PUT_OFF_SECONDS))
-                else:
-                    tasks[asyncio.create_task(self._tell(one))] = one
-            await subscriptions.keep(self._database, off)
+            await subscriptions.keep(self._database, [*off, *((one.parcel, _CLAIMED_SECONDS) for one in apart)])
+        except BaseException:
+            for one in apart:
+                self._turns.leave(_origin(one), one.notice.user_id)
+            raise
+        for one in apart:
+            self._wait_apart(asyncio.create_task(self._tell(one)), one)
+        try:
+            for one in together:
+                tasks[asyncio.create_task(self._tell(one))] = one
             if tasks:
                 await asyncio.wait(tasks, timeout=_SOON_SECONDS)
             slow = [task for task in tasks if not task.done()]
             await subscriptions.keep(self._database, [(tasks[task].parcel, _CLAIMED_SECONDS) for task in slow])
             for task in slow:
-                self._wait_apart(task, tasks.pop(task))
+                one = tasks.pop(task)
+                self._turns.move(_origin(one), one.notice.user_id)
+                self._wait_apart(task, one)
             for task, one in tasks.items():
                 await self._settle(one.parcel, task.result())
         finally:
@@ -138,8 +152,7 @@ class Pushing:
                 task.cancel()
 
     def _wait_apart(self, task: asyncio.Task[Answer], one: Addressed) -> None:
-        """It is written down already: what comes of it is seen to whenever it comes."""
-        origin = _origin(one)
+        """It is written down already, and has a turn: what comes of it is seen to whenever it comes."""
 
         async def wait() -> None:
             await self._settle(one.parcel, await task)
@@ -147,20 +160,22 @@ class Pushing:
         def over(waiting: asyncio.Task[None]) -> None:
             task.cancel()
             self._slow.discard(waiting)
-            self._slow_of[origin] -= 1
-            if not self._slow_of[origin]:
-                del self._slow_of[origin]
+            self._turns.leave(_origin(one), one.notice.user_id)
             if not waiting.cancelled() and (error := waiting.exception()) is not None:
                 log.info("push.not_noted", reason=str(error))
 
         waiting = asyncio.create_task(wait())
         self._slow.add(waiting)
-        self._slow_of[origin] += 1
         waiting.add_done_callback(over)
 
     async def _settle(self, parcel: Parcel, answer: Answer) -> None:
         """See to what came of telling one device."""
         outcome, wait = "taken", None
+        origin, now = _origin_of(parcel), time.monotonic()
+        if answer.status is None:
+            self._turns.failed(origin, now)
+        else:
+            self._turns.answered(origin, now)
         if answer.status in _GONE:
             outcome = "gone"
             await subscriptions.drop(self._database, [parcel.subscription.id])
@@ -204,7 +219,11 @@ class Pushing:
 
 
 def _origin(one: Addressed) -> str:
-    return urlsplit(one.parcel.subscription.endpoint).netloc
+    return _origin_of(one.parcel)
+
+
+def _origin_of(parcel: Parcel) -> str:
+    return urlsplit(parcel.subscription.endpoint).netloc
 
 
 def _passes(status: int | None) -> bool:

@@ -59,11 +59,30 @@ DELETE FROM nestrel.push_again a
 USING unnest($1::text::uuid[], $2::text::uuid[], $3::text::bigint[]) AS i (id, place, seq)
 WHERE a.subscription_id = i.id AND a.conversation_id = i.place AND a.seq = i.seq
 """
-# Claimed by putting it off: whoever is killed in the middle of it has left it to be done.
+_OVER = f"""
+DELETE FROM nestrel.push_again a USING (
+    SELECT w.subscription_id, w.conversation_id, w.seq,
+           row_number() OVER (PARTITION BY s.user_id ORDER BY w.seq DESC, w.conversation_id, w.subscription_id) AS n
+    FROM nestrel.push_subscriptions s JOIN nestrel.push_again w ON w.subscription_id = s.id
+    WHERE s.user_id = ANY($1::text::text[])
+) o
+WHERE o.n > {limits.PUSH_WAITING} AND a.subscription_id = o.subscription_id AND a.conversation_id = o.conversation_id
+  AND a.seq = o.seq
+"""
+# Claimed by putting it off: whoever is killed in the middle of it has left it to be done. Everybody who waits has a
+# turn before anybody has another.
 _CLAIM = f"""
-WITH due AS (
-    SELECT subscription_id, conversation_id, seq FROM nestrel.push_again WHERE next_at <= clock_timestamp()
-    ORDER BY next_at LIMIT $1 FOR UPDATE SKIP LOCKED
+WITH turns AS (
+    SELECT a.subscription_id, a.conversation_id, a.seq, a.next_at,
+           row_number() OVER (PARTITION BY s.user_id ORDER BY a.next_at) AS turn
+    FROM nestrel.push_again a JOIN nestrel.push_subscriptions s ON s.id = a.subscription_id
+    WHERE a.next_at <= clock_timestamp()
+), next AS (
+    SELECT subscription_id, conversation_id, seq FROM turns ORDER BY turn, next_at LIMIT $1
+), due AS (
+    SELECT a.subscription_id, a.conversation_id, a.seq FROM nestrel.push_again a JOIN next n
+      ON a.subscription_id = n.subscription_id AND a.conversation_id = n.conversation_id AND a.seq = n.seq
+    WHERE a.next_at <= clock_timestamp() FOR UPDATE OF a SKIP LOCKED
 ), claimed AS (
     UPDATE nestrel.push_again a SET next_at = clock_timestamp() + make_interval(secs => $2::float8)
     FROM due d WHERE (a.subscription_id, a.conversation_id, a.seq) = (d.subscription_id, d.conversation_id, d.seq)
@@ -163,12 +182,14 @@ async def any_there(connection: Connection) -> bool:
 
 
 async def keep(database: Database, parcels: Sequence[tuple[Parcel, float]]) -> None:
-    """Write down what is to be told once more, each in how many seconds."""
+    """Write down what is to be told once more, each in how many seconds; of one person not more than
+    `limits.PUSH_WAITING`."""
     if parcels:
         async with database.write() as connection:
             waits = [str(wait) for _, wait in parcels]
             await execute(connection, _KEEP, *_keys([one for one, _ in parcels]),
                           array([one.attempt for one, _ in parcels]), array(waits))  # fmt: skip
+            await execute(connection, _OVER, texts(list({one.subscription.user_id for one, _ in parcels})))
 
 
 async def done(database: Database, parcels: Sequence[Parcel]) -> None:
