@@ -17,7 +17,7 @@ from nestrel.core.commands import Post, Remove
 from nestrel.core.problems import Problem
 from nestrel.core.rights import Action
 from nestrel.files.folder import Folder, FolderSpool
-from nestrel.service.attachments import Attachments, Sent
+from nestrel.service.attachments import Asking, Attachments, Sent
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.keep import collecting
@@ -67,7 +67,7 @@ async def all_of_it(database: Database, files: Attachments, place: UUID) -> None
     [posted] = await writer.submit([Post(place, "mara", "", attachments=(kept.id,))])
     async with database.read() as connection:
         shown = await reading.show(connection, await see(connection, place, mara, Action.SEE), mara, kept.id)
-    await files.preview(shown, place, 320)
+    await files.preview(shown, place, 320, Asking("mara"))
     await writer.submit([Remove(place, "mara", posted.object["seq"])])
     await files.collect()
 

@@ -27,7 +27,7 @@ from nestrel.files.folder import Folder
 from nestrel.files.objects import Files, FilesUnavailable
 from nestrel.files.pictures import Pictures
 from nestrel.local.postgres import free_port
-from nestrel.service.attachments import Attachments, Sent
+from nestrel.service.attachments import Asking, Attachments, Sent
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.write.writer import Writer
@@ -137,7 +137,7 @@ async def test_posts_removals_and_collections_race_and_nothing_is_lost(
             except InvalidRequest:
                 continue  # its message was removed just now: it went with that, and is sent again
             assert hashlib.sha256(content).hexdigest() == kept.sha256.hex()
-            async with attachments.open(await object_of(stranger, kept.id), 0, kept.size) as parts:
+            async with attachments.open(await object_of(stranger, kept.id), 0, kept.size, Asking("mara")) as parts:
                 assert b"".join([part async for part in parts]) == content
             seq = posted.object["seq"]
             if turn % 3 == 0:

@@ -144,8 +144,16 @@ TRANSFERS = 64
 """Attachments that come or go at one time in one process; each takes about 1 MB."""
 UPLOADS_EACH = 8
 """Uploads of one member at one time in one process: who sends slowly holds up nobody else."""
+DOWNLOADS_EACH = 16
+"""Downloads of one member, or by one link, at one time in one process."""
 PICTURES_WAITING = 32
 """Pictures that wait to be opened in one process."""
+PICTURES_EACH = 8
+"""Those of them of one member."""
+PICTURE_SCANS = 100
+"""Passes in which a picture may be drawn: a JPEG of thousands is of no use but to keep a reader busy."""
+PICTURE_SECONDS = 10
+"""What opening one picture may take of a processor."""
 SYMBOLS_MOST = 20
 """Different symbols on one message."""
 REACTION_NAMES = 100

@@ -25,8 +25,6 @@ from nestrel.files.asking import ANSWER, BROKEN, DONE, QUESTION, TOO_LARGE
 from nestrel.files.kinds import PICTURES
 
 _MEMORY = 1_500_000_000
-_SECONDS = 60
-"""Of the processor, for one picture: should nobody be left who would kill this process."""
 _TALLEST = 4
 """A preview is at most so many times as high as it may be wide."""
 _QUALITY = 80
@@ -97,7 +95,24 @@ def _opened(file: BinaryIO) -> Image.Image:
     width, height = picture.size
     if width * height > limits.PICTURE_PIXELS:
         raise TooManyPixels
+    if picture.format == "JPEG" and _scans(file) > limits.PICTURE_SCANS:
+        raise ValueError("too many scans")
     return picture
+
+
+def _scans(file: BinaryIO) -> int:
+    """In how many passes a JPEG is drawn: each begins with a marker (ITU-T T.81, B.2.3) that stands nowhere else in
+    what is drawn."""
+    at, found, last = file.tell(), 0, b""
+    file.seek(0)
+    while part := file.read(1 << 20):
+        found += (last + part).count(_SCAN)
+        last = part[-1:]
+    file.seek(at)
+    return found
+
+
+_SCAN = b"\xff\xda"
 
 
 def _answer(wanted: int, descriptor: int) -> tuple[int, bytes]:
@@ -130,7 +145,7 @@ def main() -> int:
             if len(data) < QUESTION.size:
                 return 0
             used = sum(resource.getrusage(resource.RUSAGE_SELF)[:2])
-            resource.setrlimit(resource.RLIMIT_CPU, (int(used) + _SECONDS, resource.RLIM_INFINITY))
+            resource.setrlimit(resource.RLIMIT_CPU, (int(used) + limits.PICTURE_SECONDS, resource.RLIM_INFINITY))
             descriptors = array.array("i")
             for _, _, sent in ancillary:
                 descriptors.frombytes(sent[: len(sent) - len(sent) % descriptors.itemsize])

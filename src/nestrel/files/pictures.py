@@ -10,16 +10,16 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
+from collections.abc import Callable
 from typing import NamedTuple
 
 from nestrel.core import limits
-from nestrel.core.problems import SlowDown
 from nestrel.files.asking import ANSWER, BROKEN, DONE, QUESTION, TOO_LARGE
+from nestrel.files.queueing import FairQueue
 
 _SECONDS = 60.0
-"""What one picture may take; then the process is killed, and the picture counts as broken."""
+"""What one picture may take where the processor has much else to do; then the process is killed, and the picture counts
+as broken. Of the processor's own time it may take `limits.PICTURE_SECONDS`."""
 _IDLE_SECONDS = 60.0
 """A process that has nothing to do for so long is ended: it holds as much memory as its largest picture took."""
 
@@ -93,46 +93,42 @@ class _Process:
         self._process.wait()
 
 
+def _always() -> bool:
+    return True
+
+
 class Pictures:
-    """Looks at pictures and makes previews. More than a few waiting are refused."""
+    """Looks at pictures and makes previews, for one person after the other. More than a few waiting are refused.
+    `wanted` says whether somebody waits still: a picture that nobody does is not opened when its turn comes."""
 
     def __init__(self) -> None:
-        self._turn = asyncio.Lock()
-        self._waiting = 0
+        self._queue = FairQueue(limits.PICTURES_EACH, limits.PICTURES_WAITING)
         self._process: _Process | None = None
         self._used = 0.0
 
-    async def look(self, descriptor: int) -> Picture | None:
+    async def look(self, descriptor: int, of: str = "", wanted: Callable[[], bool] = _always) -> Picture | None:
         """What is in an open file; None if it is no picture, or a broken one.
 
         Raises:
             TooManyPixels: it has more than 50 million.
             SlowDown: too many wait already.
+            Left: nobody wants it any more.
         """
-        content = await self._ask(0, descriptor)
+        content = await self._ask(0, descriptor, of, wanted)
         return Picture(**json.loads(content)) if content is not None else None
 
-    async def preview(self, descriptor: int, width: int) -> bytes | None:
+    async def preview(
+        self, descriptor: int, width: int, of: str = "", wanted: Callable[[], bool] = _always
+    ) -> bytes | None:
         """A WebP of an open file's picture, at most so wide; None if there is none in it. Raises as `look` does."""
-        return await self._ask(width, descriptor)
+        return await self._ask(width, descriptor, of, wanted)
 
-    async def _ask(self, wanted: int, descriptor: int) -> bytes | None:
-        async with self._in_turn():
-            outcome, content = await _to_the_end(self._ask_process, wanted, descriptor)
+    async def _ask(self, width: int, descriptor: int, of: str, wanted: Callable[[], bool]) -> bytes | None:
+        async with self._queue.turn(of, wanted):
+            outcome, content = await _to_the_end(self._ask_process, width, descriptor)
         if outcome == TOO_LARGE:
             raise TooManyPixels
         return content if outcome == DONE else None
-
-    @asynccontextmanager
-    async def _in_turn(self) -> AsyncIterator[None]:
-        if self._waiting >= limits.PICTURES_WAITING:
-            raise SlowDown("as many pictures wait as this process takes; try again", retry_after=2)
-        self._waiting += 1
-        try:
-            async with self._turn:
-                yield
-        finally:
-            self._waiting -= 1
 
     def _ask_process(self, wanted: int, descriptor: int) -> tuple[int, bytes]:
         self._used = time.monotonic()
@@ -150,7 +146,7 @@ class Pictures:
         while True:
             await asyncio.sleep(_IDLE_SECONDS / 4)
             if self._process is not None and time.monotonic() - self._used > _IDLE_SECONDS:
-                async with self._turn:
+                async with self._queue.turn(""):
                     self.end()
 
     def end(self) -> None:

@@ -6,21 +6,24 @@ import asyncio
 import contextlib
 import errno
 import hashlib
-from collections import Counter
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
 from uuid import UUID, uuid4
 
 import structlog
+from starlette.requests import ClientDisconnect
 
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
-from nestrel.core.problems import NotFound, SlowDown, StoreUnavailable, Trouble, invalid
+from nestrel.core.problems import NotFound, Problem, StoreUnavailable, Trouble, invalid
 from nestrel.files import kinds
 from nestrel.files.objects import CHUNK, Files, FilesUnavailable, Spool
 from nestrel.files.pictures import Picture, Pictures, TooManyPixels
+from nestrel.files.queueing import Left
 from nestrel.service import metrics
+from nestrel.service.transfers import Transfer, Transfers
+from nestrel.service.underway import Line
 from nestrel.store.access import Access, Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import collecting
@@ -43,42 +46,39 @@ class Sent:
     digests: Mapping[str, bytes]
 
 
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """Who asks for a file to come or to go: a person, or whoever has a link. `line` is the server's side of their
+    connection, `waits` whether they are still there."""
+
+    of: str
+    service: bool = False
+    line: Line | None = None
+    waits: Callable[[], bool] = lambda: True
+
+    def share(self, most: int) -> int | None:
+        """How many files of theirs may be on their way; a backend asks for everybody."""
+        return None if self.service else most
+
+    def cut(self, problem: Problem) -> None:
+        """End the request that it is about."""
+        if self.line is not None:
+            self.line.end_request(problem)
+
+
 class Attachments:
     """The files of one process. Each that comes or goes takes about a megabyte, and there are no more than some."""
 
     def __init__(self, database: Database, files: Files) -> None:
         self._database = database
         self._files = files
-        self._turns = 0
-        self._uploading: Counter[str] = Counter()
+        self._transfers = Transfers()
         self._making: dict[tuple[UUID, int], asyncio.Task[UUID]] = {}
+        self._wanted: dict[tuple[UUID, int], list[Callable[[], bool]]] = {}
         self.pictures = Pictures()
 
-    @contextmanager
-    def _turn(self) -> Iterator[None]:
-        if self._turns >= limits.TRANSFERS:
-            raise SlowDown("as many files come and go as this process takes; try again", retry_after=2)
-        self._turns += 1
-        try:
-            yield
-        finally:
-            self._turns -= 1
-
-    @contextmanager
-    def _upload(self, uploader_id: str) -> Iterator[None]:
-        if self._uploading[uploader_id] >= limits.UPLOADS_EACH:
-            raise SlowDown(f"send at most {limits.UPLOADS_EACH} files at one time", retry_after=2)
-        self._uploading[uploader_id] += 1
-        try:
-            with self._turn():
-                yield
-        finally:
-            self._uploading[uploader_id] -= 1
-            if not self._uploading[uploader_id]:
-                del self._uploading[uploader_id]
-
     async def take(
-        self, access: Access, caller: Caller, sent: Sent, chunks: AsyncIterator[bytes]
+        self, access: Access, caller: Caller, sent: Sent, chunks: AsyncIterator[bytes], asks: Asking | None = None
     ) -> tuple[Attachment, bool]:
         """Take a file in, and make it an attachment once its bytes are durable; True for a new one.
 
@@ -87,13 +87,14 @@ class Attachments:
             OverQuota, NotFound, Forbidden, StoreUnavailable: as `nestrel.store.write.uploads`.
         """
         object_id, bound = uuid4(), not caller.service
-        with self._upload(caller.user_id):
+        asks = asks or Asking(caller.user_id, service=caller.service)
+        with self._transfers.turn(f"from {asks.of}", asks.share(limits.UPLOADS_EACH), asks.cut) as transfer:
             await uploads.begin(
                 self._database, access, object_id, sent.uploader_id, sent.name, sent.size, sent.digests.get("sha-256"),
                 bound=bound,
             )  # fmt: skip
             try:
-                came = await self._receive(object_id, sent, chunks)
+                came = await self._receive(object_id, sent, _counted(chunks, transfer), asks)
                 metrics.ATTACHMENT_BYTES.labels("in").inc(came.size)
                 return await uploads.finish(self._database, access.id, uuid4(), came, caller, bound=bound)
             except BaseException:
@@ -101,12 +102,12 @@ class Attachments:
                     await asyncio.shield(uploads.give_up(self._database, object_id))
                 raise
 
-    async def _receive(self, object_id: UUID, sent: Sent, chunks: AsyncIterator[bytes]) -> Came:
+    async def _receive(self, object_id: UUID, sent: Sent, chunks: AsyncIterator[bytes], asks: Asking) -> Came:
         with _troubles():
             spool = await self._files.spool(object_id)
             try:
                 head, size, sha256 = await _write(spool, sent, chunks)
-                kind, picture = await self._look(spool, head, sent.name)
+                kind, picture = await self._look(spool, head, sent.name, asks)
                 await spool.keep()
             except BaseException:
                 await spool.discard()
@@ -116,26 +117,30 @@ class Attachments:
         return Came(object_id, sent.uploader_id, sent.name, kind, size, sha256, picture.width, picture.height,
                     picture.still)  # fmt: skip
 
-    async def _look(self, spool: Spool, head: bytes, name: str) -> tuple[str, Picture | None]:
+    async def _look(self, spool: Spool, head: bytes, name: str, asks: Asking) -> tuple[str, Picture | None]:
         kind = kinds.kind_of(head, name)
         if kind not in kinds.PICTURES:
             return kind, None
         try:
-            picture = await self.pictures.look(spool.file.fileno())
+            picture = await self.pictures.look(spool.file.fileno(), asks.of, asks.waits)
         except TooManyPixels:
             raise invalid("", f"a picture has at most {limits.PICTURE_PIXELS:,} pixels; make it smaller") from None
+        except Left:
+            raise ClientDisconnect from None
         return (kinds.OTHER, None) if picture is None else (picture.media_type, picture)
 
     @asynccontextmanager
-    async def open(self, object_id: UUID, start: int, end: int) -> AsyncIterator[AsyncIterator[bytes]]:
-        """The bytes of an object from `start` up to `end`, once it is known that they are there."""
-        with self._turn(), _troubles():
+    async def open(self, object_id: UUID, start: int, end: int, asks: Asking) -> AsyncIterator[AsyncIterator[bytes]]:
+        """The bytes of an object from `start` up to `end`, once it is known that they are there. Raises `SlowDown`
+        where too many are on their way."""
+        share = asks.share(limits.DOWNLOADS_EACH)
+        with self._transfers.turn(f"to {asks.of}", share, asks.cut) as transfer, _troubles():
             reading = self._files.read(object_id, start, end)
             first = await anext(reading, None)
             metrics.ATTACHMENT_BYTES.labels("out").inc(end - start)
-            yield _joined(first, reading)
+            yield _counted(_joined(first, reading), transfer)
 
-    async def preview(self, shown: Shown, conversation_id: UUID, width: int) -> tuple[UUID, int]:
+    async def preview(self, shown: Shown, conversation_id: UUID, width: int, asks: Asking) -> tuple[UUID, int]:
         """The object that holds a picture's preview, made now if it never was, and its size.
 
         Raises:
@@ -145,24 +150,30 @@ class Attachments:
             raise NotFound(f"attachment {shown.attachment.id} is no picture")
         key = (shown.object_id, width)
         making = self._making.get(key)
+        self._wanted.setdefault(key, []).append(asks.waits)
         if making is None:
-            making = self._making[key] = asyncio.create_task(self._find_or_make(*key, conversation_id))
+            making = self._making[key] = asyncio.create_task(self._find_or_make(key, conversation_id, asks.of))
             making.add_done_callback(lambda done: self._made(key, done))
-        object_id = await asyncio.shield(making)
+        try:
+            object_id = await asyncio.shield(making)
+        except Left:
+            raise ClientDisconnect from None
         with _troubles():
             return object_id, await self._files.size(object_id)
 
     def _made(self, key: tuple[UUID, int], done: asyncio.Task[UUID]) -> None:
         del self._making[key]
+        del self._wanted[key]
         if not done.cancelled():
             done.exception()  # whoever waited has it; nobody may be left to
 
-    async def _find_or_make(self, object_id: UUID, width: int, conversation_id: UUID) -> UUID:
+    async def _find_or_make(self, key: tuple[UUID, int], conversation_id: UUID, of: str) -> UUID:
+        object_id, width = key
         async with self._database.read() as connection:
             there = await attachments.preview(connection, object_id, width)
         if there is not None:
             return there
-        content = await self._paint(object_id, width)
+        content = await self._paint(object_id, width, of, lambda: any(waits() for waits in self._wanted[key]))
         preview_id = uuid4()
         await uploads.announce(self._database, conversation_id, preview_id)
         with _troubles():
@@ -182,11 +193,11 @@ class Attachments:
             raise NotFound("the picture has gone")
         return there
 
-    async def _paint(self, object_id: UUID, width: int) -> bytes:
+    async def _paint(self, object_id: UUID, width: int, of: str, wanted: Callable[[], bool]) -> bytes:
         with _troubles():
             file = await self._files.local(object_id)
         try:
-            content = await self.pictures.preview(file.fileno(), width)
+            content = await self.pictures.preview(file.fileno(), width, of, wanted)
         except TooManyPixels:
             content = None
         finally:
@@ -250,6 +261,12 @@ _PART = 4 * CHUNK
 """Bytes that are written at one time."""
 _HASHES = {"sha-256": "sha256", "sha-512": "sha512"}
 """Algorithms of Content-Digest (RFC 9530)."""
+
+
+async def _counted(parts: AsyncIterator[bytes], transfer: Transfer) -> AsyncIterator[bytes]:
+    async for part in parts:
+        yield part
+        transfer.moved(len(part))
 
 
 async def _joined(first: bytes | None, rest: AsyncIterator[bytes]) -> AsyncIterator[bytes]:

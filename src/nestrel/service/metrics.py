@@ -38,6 +38,7 @@ SEARCH_STEP_SECONDS = Histogram(
     "Time in which the search index was brought to date; a second lies between two",
     buckets=(0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 30),
 )
+TRANSFERS_CUT = Counter("nestrel_transfers_cut", "Files whose transfer was ended, as others waited and it was slow")
 ATTACHMENT_BYTES = Counter("nestrel_attachment_bytes", "Bytes of attachments that came, and that went out", ["way"])
 OBJECTS_COLLECTED = Counter("nestrel_objects_collected", "Files and previews that nothing had any more, deleted")
 MEMORY = Gauge(

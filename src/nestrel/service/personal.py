@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 import structlog
 
 from nestrel.core.problems import StoreUnavailable
+from nestrel.service.attachments import Asking
 from nestrel.service.state import Service
 from nestrel.store.keep import personal
 
@@ -67,7 +68,7 @@ async def pack(service: Service, user_id: str, reader: object) -> AsyncIterator[
 async def _bytes(service: Service, file: personal.File) -> AsyncIterator[bytes]:
     """A file's bytes; of one that was taken away meanwhile there are none."""
     try:
-        async with service.attachments.open(file.object_id, 0, file.size) as parts:
+        async with service.attachments.open(file.object_id, 0, file.size, Asking("an export", service=True)) as parts:
             async for part in parts:
                 yield part
     except (StoreUnavailable, FileNotFoundError, KeyError) as error:

@@ -9,6 +9,7 @@ from starlette.responses import Response
 from starlette.types import Receive, Scope, Send
 
 from nestrel.service import ranges
+from nestrel.service.attachments import Asking
 from nestrel.service.ranges import Part
 from nestrel.service.state import Service
 from nestrel.store import rows
@@ -21,8 +22,16 @@ _GUARDED = {
 }
 
 
+def asking(request: Request, of: str, *, service: bool = False) -> Asking:
+    """Who asks for files with a request."""
+    scope = request.scope
+    line = scope.get("nestrel.connection")
+    # The server takes it from there when the connection is lost.
+    return Asking(of, service, line, lambda: line is None or "nestrel.connection" in scope)
+
+
 async def answer(
-    service: Service, request: Request, object_id: UUID, size: int, etag: str, headers: dict[str, str]
+    service: Service, request: Request, asks: Asking, object_id: UUID, size: int, etag: str, headers: dict[str, str]
 ) -> Response:
     """The bytes of an object of that size, or what a condition or a range of the request leaves of them."""
     wanted = ranges.wanted(request.headers, etag, size)
@@ -39,7 +48,7 @@ async def answer(
         headers["Content-Range"] = f"bytes {wanted.start}-{wanted.end - 1}/{size}"
     if request.method == "HEAD":
         return Response(status_code=wanted.status, headers=headers)
-    return _Streamed(service, object_id, wanted, headers, request)
+    return _Streamed(service, object_id, wanted, headers, request, asks)
 
 
 def _refused(status: int, title: str, detail: str, headers: dict[str, str]) -> Response:
@@ -52,16 +61,18 @@ class _Streamed(Response):
     """Bytes as they are read, no faster than they are taken."""
 
     def __init__(
-        self, service: Service, object_id: UUID, wanted: Part, headers: dict[str, str], request: Request
+        self, service: Service, object_id: UUID, wanted: Part, headers: dict[str, str], request: Request, asks: Asking
     ) -> None:
         super().__init__(None, wanted.status, headers)
         self._service = service
         self._object_id = object_id
         self._wanted = wanted
         self._request = request
+        self._asks = asks
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        async with self._service.attachments.open(self._object_id, self._wanted.start, self._wanted.end) as parts:
+        wanted = self._wanted
+        async with self._service.attachments.open(self._object_id, wanted.start, wanted.end, self._asks) as parts:
             await send({"type": "http.response.start", "status": self.status_code, "headers": self.raw_headers})
             async for part in parts:
                 if await self._request.is_disconnected():

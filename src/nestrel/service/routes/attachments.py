@@ -22,7 +22,7 @@ from nestrel.core.rights import Action
 from nestrel.core.times import format_time
 from nestrel.service import streamed
 from nestrel.service.access import does
-from nestrel.service.attachments import Sent
+from nestrel.service.attachments import Asking, Sent
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text
 from nestrel.service.intake import takes
 from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
@@ -86,8 +86,12 @@ async def upload(
     )
     async with service.database.read() as connection:
         access = await uploads.may_upload(connection, conversation_id, caller)
-    kept, new = await service.attachments.take(access, caller, sent, _chunks(request))
+    kept, new = await service.attachments.take(access, caller, sent, _chunks(request), _asking(request, caller))
     return Json(kept.wire(), 201 if new else 200)
+
+
+def _asking(request: Request, caller: Caller) -> Asking:
+    return streamed.asking(request, caller.user_id, service=caller.service)
 
 
 async def _chunks(request: Request) -> AsyncIterator[bytes]:
@@ -156,7 +160,7 @@ async def show(
 ) -> Response:
     """The bytes, or a range of them, for who may read a message that has the attachment."""
     shown = await _shown(service, conversation_id, attachment_id, caller)
-    return await _whole(service, request, shown)
+    return await _whole(service, request, _asking(request, caller), shown)
 
 
 @router.head(_HERE + "/{attachment_id}/preview", include_in_schema=False)
@@ -172,11 +176,11 @@ async def preview(
 ) -> Response:
     """A small WebP of a picture, 320 or 960 pixels wide at most and never larger than the picture; of one that moves,
     its first frame."""
-    shown = await _shown(service, conversation_id, attachment_id, caller)
-    object_id, size = await service.attachments.preview(shown, conversation_id, int(query.width))
+    shown, asks = await _shown(service, conversation_id, attachment_id, caller), _asking(request, caller)
+    object_id, size = await service.attachments.preview(shown, conversation_id, int(query.width), asks)
     etag = f'"{shown.attachment.sha256.hex()}-{query.width}"'
     headers = {"Content-Type": "image/webp", "Content-Disposition": "inline"}
-    return await streamed.answer(service, request, object_id, size, etag, headers)
+    return await streamed.answer(service, request, asks, object_id, size, etag, headers)
 
 
 @router.post(_HERE + "/{attachment_id}/link", status_code=201, responses=documented(wire.AttachmentLink, status=201))
@@ -225,15 +229,15 @@ async def follow_link(link: str, request: Request, service: ServiceDep) -> Respo
         shown = await _shown(service, conversation_id, attachment_id, maker)
     except (Expired, NotFound):
         raise NotFound("there is nothing at this link any more") from None
-    answer = await _whole(service, request, shown)
+    answer = await _whole(service, request, streamed.asking(request, f"link {attachment_id}"), shown)
     answer.headers["Referrer-Policy"] = "no-referrer"
     return answer
 
 
-async def _whole(service: Service, request: Request, shown: Shown) -> Response:
+async def _whole(service: Service, request: Request, asks: Asking, shown: Shown) -> Response:
     one = shown.attachment
     headers = {"Content-Type": _type_of(one), "Content-Disposition": _disposition(one)}
-    return await streamed.answer(service, request, shown.object_id, one.size, f'"{one.sha256.hex()}"', headers)
+    return await streamed.answer(service, request, asks, shown.object_id, one.size, f'"{one.sha256.hex()}"', headers)
 
 
 def _type_of(one: Attachment) -> str:
