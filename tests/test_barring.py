@@ -236,12 +236,22 @@ async def test_the_audit_has_every_act_over_others(own: Served) -> None:
         (office, "DELETE", "/people/petra/suspension", None),
         (office, "POST", "/people/petra/sign-out", None),
         (mara, "DELETE", f"{here}/retention", None),
+        (office, "PUT", f"{here}/members/me", {"role": "owner"}),
+        (office, "GET", f"{here}/export", None),
+        (office, "GET", "/export", None),
     ]
     for who, method, path, body in steps:
         answer = await who.http.request(
             method, path, json=body, headers={"X-Request-ID": f"r-{steps.index((who, method, path, body))}"}
         )
         assert answer.status_code < 300, answer.text
+    line = {"author_id": "odd", "created_at": "2026-01-01T00:00:00Z", "key": "i", "body": "brought"}
+    aboard = (await call(office, "POST", "/conversations", {"title": "Aboard", "members": ["mara"]}, 201)).json()["id"]
+    there = f"/conversations/{aboard}"
+    answer = await office.http.post(f"{there}/import", content=json.dumps(line))
+    assert answer.status_code == 200, answer.text
+    token = (await call(office, "POST", f"{there}/invitations", {"role": "moderator"}, 201)).json()["token"]
+    await call(odd, "POST", f"/invitations/{token}/accept", None, 200)
     for n in range(3):  # each by another way of the write path
         posted = await office.post(place, f"spoken for {n}", on_behalf_of="odd", key=f"b{n}")
         assert posted.status_code == 201
@@ -264,10 +274,16 @@ async def test_the_audit_has_every_act_over_others(own: Served) -> None:
         ("mara", "invited", None, None), ("mara", "conversation-changed", None, None), ("mara", "rule-set", None, None),
         ("mara", "message-removed", "odd", first), ("office", "suspended", "petra", None),
         ("office", "suspension-ended", "petra", None), ("office", "signed-out", "petra", None),
-        ("mara", "rule-cleared", None, None), *(("office", "posted-for", "odd", n) for n in range(2, 7)),
+        ("mara", "rule-cleared", None, None), ("office", "member-added", "office", None),
+        ("office", "exported", None, None),  # of everything; of a conversation that it is in it is nobody's business
+        ("office", "conversation-made", None, None), ("office", "imported", None, None),
+        ("office", "invited", None, None), ("odd", "invitation-accepted", "office", None),
+        *(("office", "posted-for", "odd", n) for n in range(2, 7)),
         ("mara", "conversation-closed", None, None),
     ]  # fmt: skip
     assert [one["request_id"] for one in reversed(found)][:3] == ["r-0", "r-1", "r-2"]
+    assert len({one["own_request_id"] for one in found}) == len(found) - 1  # one batch is one request of two acts
+    assert {one["own_request_id"] for one in found}.isdisjoint({one["request_id"] for one in found[-3:]} | {None})
     assert found[-4]["reason"] == "a reason of odd's"
     assert found[-2]["before"] == {"role": "writer"}
     assert "Berth" not in str(found)
@@ -286,3 +302,41 @@ async def test_nothing_changes_what_the_audit_says(database: Database, stranger:
     assert await stranger.fetchval("SELECT count(*) FROM nestrel.audit WHERE actor = 'mara'") == 1
     months = await stranger.fetchval("SELECT count(*) FROM pg_inherits WHERE inhparent = 'nestrel.audit'::regclass")
     assert months >= 13
+
+
+async def test_what_somebody_made_ends_with_their_right_to_be_here(own: Served) -> None:
+    """Links and invitations: after a sign-out, and in a suspension; they do not come back, and a later one holds."""
+    office = Person(own.url, "office", scope="nestrel.service")
+    for how, path in (("POST", "sign-out"), ("PUT", "suspension")):
+        mara, odd = Person(own.url, unique("mara")), Person(own.url, unique("odd"))
+        place = (await mara.make(members=[]))["id"]
+        here = f"/conversations/{place}"
+        sent = (await mara.upload(place, b"berth plan")).json()["attachment_id"]
+        link = (await call(mara, "POST", f"{here}/attachments/{sent}/link", {}, 201)).json()["url"]
+        token = (await call(mara, "POST", f"{here}/invitations", {}, 201)).json()["token"]
+        assert httpx.get(link).status_code == 200
+        await call(odd, "GET", f"/invitations/{token}", None, 200)
+        answer = await office.http.request(how, f"/people/{mara.user}/{path}", json={} if how == "PUT" else None)
+        assert answer.status_code in (200, 201)
+        assert httpx.get(link).status_code == 404
+        for _ in range(2):
+            await call(odd, "GET", f"/invitations/{token}", None, 404)
+            await call(odd, "POST", f"/invitations/{token}/accept", None, 404)
+            if how == "PUT":
+                await call(office, "DELETE", f"/people/{mara.user}/suspension", None, 204)
+        again, soon = Person(own.url, mara.user), int(datetime.now(UTC).timestamp())
+        claims = {"sub": mara.user, "iat": soon + 5, "exp": soon + 600}
+        again.http.headers["Authorization"] = f"Bearer {jwt.encode(claims, SECRET, 'HS256')}"
+        token = (await call(again, "POST", f"{here}/invitations", {}, 201)).json()["token"]
+        await call(odd, "POST", f"/invitations/{token}/accept", None, 200)
+
+
+async def test_the_invitations_of_whoever_is_erased_are_gone(own: Served) -> None:
+    office, mara, odd = (
+        Person(own.url, unique(name), **claims)
+        for name, claims in (("office", {"scope": "nestrel.service"}), ("mara", {}), ("odd", {}))
+    )
+    place = (await mara.make())["id"]
+    token = (await call(mara, "POST", f"/conversations/{place}/invitations", {}, 201)).json()["token"]
+    await call(office, "POST", "/erasures", {"user_id": mara.user, "confirm": True}, 201)
+    until(lambda: httpx.get(f"{own.url}/v1/invitations/{token}", headers=odd.http.headers).status_code == 404)

@@ -64,7 +64,8 @@ async def test_only_who_may_invites_and_to_no_role_above_their_own(person: Make)
     place = (await mara.make(members=[ines.user]))["id"]
     await mara.http.put(f"/conversations/{place}/members/{odd.user}", json={"role": "moderator"})
     for who, wanted, status in (
-        (mara, {"role": "owner"}, 201), (odd, {"role": "moderator"}, 201), (odd, {"role": "owner"}, 403),
+        (mara, {"role": "owner"}, 201), (odd, {"role": "moderator"}, 403), (odd, {"role": "owner"}, 403),
+        (mara, {"role": "moderator"}, 201), (odd, {"role": "writer"}, 201),
         (ines, {}, 403), (stranger, {}, 404), (office, {"role": "owner"}, 201), (mara, {"uses": 0}, 422),
         (mara, {"expires_in": 1.5}, 422), (mara, {"expires_in": 0}, 422), (mara, {"role": "king"}, 422),
     ):  # fmt: skip

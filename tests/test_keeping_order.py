@@ -8,9 +8,17 @@ from datetime import UTC, datetime, timedelta
 from uuid import uuid4
 
 import httpx
+import pytest
 
+from nestrel.core import limits
+from nestrel.core.commands import Post
+from nestrel.core.problems import OverQuota
 from nestrel.core.times import format_time
-from tests.support import Person, Served, call, once
+from nestrel.store.access import Caller
+from nestrel.store.database import Database
+from nestrel.store.write import reports
+from nestrel.store.write.writer import Writer
+from tests.support import Person, Served, call, make_place, once
 
 Make = Callable[..., Person]
 
@@ -301,6 +309,7 @@ async def test_what_was_reported_stays_as_it_was_for_who_judges(person: Make) ->
     await call(ines, "POST", path, {"reason": "very rude"}, 200)
     await call(person(), "POST", path, {"reason": "x"}, 404)
     await call(ines, "POST", path, {"reason": " "}, 422)
+    await call(odd, "POST", path, {"reason": "my own"}, 403)
     await call(ines, "POST", f"/conversations/{place}/messages/99/reports", {"reason": "x"}, 404)
     await call(odd, "PATCH", f"/conversations/{place}/messages/{seq}", {"body": "the tide table is fine"}, 200)
     await call(odd, "DELETE", f"/conversations/{place}/messages/{seq}", None, 200)
@@ -314,3 +323,30 @@ async def test_what_was_reported_stays_as_it_was_for_who_judges(person: Make) ->
     assert (done["state"], done["settled_by"]) == ("done", mara.user)
     assert (await call(mara, "GET", "/reports?state=open")).json()["items"] == []
     await call(mara, "PATCH", f"/reports/{made['report_id']}", {"state": "later"}, 422)
+
+
+async def test_nobody_closes_reporting_for_others(person: Make) -> None:
+    """By reporter and by day; what is settled makes room."""
+    mara, odd, ines = person(), person(), person()
+    place = (await mara.make(members=[odd.user, ines.user]))["id"]
+    await mara.fill(place, limits.REPORTS_A_DAY + 1)
+    for seq in range(1, limits.REPORTS_A_DAY + 1):
+        await call(odd, "POST", f"/conversations/{place}/messages/{seq}/reports", {"reason": "all of it"}, 201)
+    last = f"/conversations/{place}/messages/{limits.REPORTS_A_DAY + 1}/reports"
+    over = (await call(odd, "POST", last, {"reason": "one more"}, 403)).json()
+    assert (over["type"], over["quota"]) == ("/problems/over-quota", "reports")
+    await call(ines, "POST", last, {"reason": "really"}, 201)
+
+
+async def test_settled_reports_make_room(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    place = await make_place(database, mara="owner", odd="writer")
+    await Writer(database).submit([Post(place, "mara", f"{n}") for n in range(3)])
+    monkeypatch.setattr(reports, "_MAKE", reports._MAKE.replace(f"< {limits.REPORTS_OPEN}", "< 2"))
+    odd, mara = Caller("odd"), Caller("mara")
+    ids = [uuid4() for _ in range(3)]
+    for n in range(2):
+        await reports.make(database, odd, place, n + 1, ids[n], "x")
+    with pytest.raises(OverQuota):
+        await reports.make(database, odd, place, 3, ids[2], "x")
+    await reports.settle(database, mara, ids[0], "done")
+    await reports.make(database, odd, place, 3, ids[2], "x")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import unicodedata
 from collections.abc import AsyncIterator, Callable
 from typing import Any
@@ -14,14 +15,15 @@ from hypothesis import strategies as st
 
 from nestrel.core import limits
 from nestrel.core.commands import Post, Remove
+from nestrel.core.cursors import CursorSeal
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
-from nestrel.core.words import words
+from nestrel.core.words import LAST, words
 from nestrel.store import asked
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import retention
-from nestrel.store.native import fetch
+from nestrel.store.native import execute, fetch
 from nestrel.store.read import people, said
 from nestrel.store.write import conversations, members, profiles
 from nestrel.store.write.writer import Writer
@@ -298,3 +300,43 @@ async def test_what_was_said_comes_as_a_scan_would_sort_it(
             if not page.more:
                 break
     assert listed == wanted
+
+
+async def test_hidden_people_cost_nothing_and_are_named_nowhere(database: Database) -> None:
+    """What a question reads goes by whom one may see: as much with nobody hidden as with thousands called so."""
+    await make_place(database, odd="owner", **{f"mara{n}": "writer" for n in range(20)})
+
+    async def read() -> int:
+        """Blocks that the question reads."""
+        values: tuple[object, ...] = ("odd", "mara", "mara" + LAST, "", "", [], [], 11)
+        async with database.read() as connection:
+            found, _ = await people.find(connection, "odd", "mara", 10, None)
+            assert len(found) == 10
+            explained = await fetch(connection, f"EXPLAIN (ANALYZE, BUFFERS, FORMAT JSON) {people._BY_SHARED}", *values)
+        plan = explained[0][0][0]["Plan"]
+        return int(plan["Shared Hit Blocks"] + plan["Shared Read Blocks"])
+
+    before = await read()
+    async with database.write() as connection:
+        hidden = [f"mara-hidden-{n}" for n in range(3_000)]
+        fill = "INSERT INTO nestrel.person_words SELECT 'mara', u, 0 FROM unnest($1::text[]) u"
+        await execute(connection, fill, hidden)
+    assert (
+        await read() < 1.5 * before
+    )  # whose trees are a step deeper now; one block for each of them would be 3,000 more
+
+
+def test_a_page_cursor_says_nothing_of_where_it_goes_on() -> None:
+    seal = CursorSeal(b"a key of the test's own")
+    for key in ("mara-hidden", "", "x", "\U0001f6a2" * 64, "é" * 128):
+        token = seal.listing("odd", "people", key)
+        raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
+        assert key.encode() not in raw or not key
+        assert seal.open_listing("odd", "people", token) == key
+        for wrong in (("mara", "people"), ("odd", "members")):
+            with pytest.raises(ValueError, match="cursor"):
+                seal.open_listing(*wrong, token)
+        for n in range(len(token)):
+            changed = token[:n] + ("A" if token[n] != "A" else "B") + token[n + 1 :]
+            with pytest.raises(ValueError, match="cursor"):
+                seal.open_listing("odd", "people", changed)

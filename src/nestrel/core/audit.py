@@ -4,6 +4,22 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+_BETWEEN = "/"
+"""Stands in no request's id."""
+
+
+def request_ids(given: str, own: str) -> str:
+    """What the audit keeps of a request: the id in its answer, which its caller may have chosen, and the service's own,
+    which nobody has."""
+    return f"{given}{_BETWEEN}{own}"
+
+
+def ids_of(kept: str) -> tuple[str, str | None]:
+    """The same two of what was kept; no own one is known of what was kept before there was one, or came by no
+    request."""
+    given, between, own = kept.partition(_BETWEEN)
+    return given, own if between else None
+
 
 class Act(StrEnum):
     """What was done. Names, bodies and titles are never written down beside it, only ids and the values of rules."""
@@ -15,6 +31,7 @@ class Act(StrEnum):
     LET_IN = "let-in"
     INVITED = "invited"
     INVITATION_REVOKED = "invitation-revoked"
+    INVITATION_ACCEPTED = "invitation-accepted"
     CONVERSATION_MADE = "conversation-made"
     CONVERSATION_CHANGED = "conversation-changed"
     CONVERSATION_CLOSED = "conversation-closed"

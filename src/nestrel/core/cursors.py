@@ -3,8 +3,9 @@
 A token is base64url (RFC 4648, no padding) over a version, a kind, a payload and 16 bytes of keyed BLAKE2b (RFC 7693),
 a third of the time of an HMAC, which every delivery pays. The code also covers what the token is bound to, so the
 binding costs no length. Kinds: `c` conversation cursor,
-`a` all cursor, `r` all cursor in the middle of a resync, `h` page of history, `l` page of any other list, `f` the link
-to an attachment.
+`a` all cursor, `r` all cursor in the middle of a resync, `h` page of history, `n` page of any other list, `g` the link
+to an attachment, `k` a browser's session. A page of a list may go on behind somebody whom its reader cannot see, so its
+payload is enciphered as well, with the code as the nonce (a synthetic initialization vector, as in RFC 5297).
 """
 
 from __future__ import annotations
@@ -24,6 +25,7 @@ from nestrel.core import limits
 
 _VERSION = 2
 _MAC = 16
+_LISTING = bytes((_VERSION,)) + b"n"
 _ALL = b"all"
 _LINK_CHARS = 800
 _SNAPSHOT_BYTES = 232
@@ -126,6 +128,18 @@ class Session:
     key: bytes
 
 
+@dataclass(frozen=True, slots=True)
+class Link:
+    """Reads an attachment as its maker may, until a time; `service`: who was a trusted backend."""
+
+    maker: str
+    conversation: UUID
+    attachment: UUID
+    made_at: datetime
+    until: datetime
+    service: bool
+
+
 class CursorSeal:
     """Seals and opens cursors with one key, which every process of a service shares.
 
@@ -135,6 +149,7 @@ class CursorSeal:
 
     def __init__(self, key: bytes) -> None:
         self._key = hashlib.blake2b(key).digest()
+        self._cipher = hashlib.blake2b(self._key, digest_size=32, person=b"nestrel cipher").digest()
 
     def _mac(self, scope: bytes, sealed: bytes) -> bytes:
         text = len(scope).to_bytes(2, "big") + scope + sealed
@@ -145,18 +160,12 @@ class CursorSeal:
         return base64.urlsafe_b64encode(sealed + self._mac(scope, sealed)).rstrip(b"=").decode()
 
     def _open(self, kind: bytes, scope: bytes, token: str, most: int = limits.CURSOR_CHARS) -> bytes:
-        wrong = ValueError("is not a cursor that this service gave you for this place; start without one")
-        if len(token) > most or not re.fullmatch(r"[A-Za-z0-9_-]+", token):
-            raise wrong
-        try:
-            raw = base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
-        except binascii.Error:
-            raise wrong from None
+        raw = _decoded(token, most)
         sealed, mac = raw[:-_MAC], raw[-_MAC:]
         if not hmac.compare_digest(self._mac(scope, sealed), mac):
-            raise wrong
+            raise _wrong()
         if sealed[:2] != bytes((_VERSION,)) + kind or self._seal(kind, scope, sealed[2:]) != token:
-            raise wrong  # of another kind, or with changed bits that base64 leaves unused
+            raise _wrong()  # of another kind, or with changed bits that base64 leaves unused
         return sealed[2:]
 
     def conversation(self, member: str, conversation: UUID, at: ChangePosition) -> str:
@@ -211,17 +220,17 @@ class CursorSeal:
         author = rest.decode("utf-16-le" if flags >> 5 & 1 else "utf-8") if flags >> 4 & 1 else None
         return HistoryPosition(bool(flags & 1), seq, bool(flags >> 1 & 1), times[0], times[1], author)
 
-    def link(self, maker: str, conversation: UUID, attachment: UUID, until: datetime, *, service: bool) -> str:
-        """What stands for reading an attachment as its maker may, until a time, without a token."""
-        head = struct.pack(">q?", _micros(until), service) + conversation.bytes + attachment.bytes
-        return self._seal(b"f", b"", head + maker.encode("utf-8"))
+    def link(self, link: Link) -> str:
+        """What stands for reading an attachment as its maker may, without a token."""
+        head = struct.pack(">qq?", _micros(link.made_at), _micros(link.until), link.service)
+        of = link.conversation.bytes + link.attachment.bytes
+        return self._seal(b"g", b"", head + of + link.maker.encode("utf-8"))
 
-    def open_link(self, token: str) -> tuple[str, UUID, UUID, datetime, bool]:
-        """Maker, conversation, attachment, the end, and whether the maker was a trusted backend."""
-        payload = self._open(b"f", b"", token, _LINK_CHARS)
-        until, service = struct.unpack_from(">q?", payload)
-        conversation, attachment = UUID(bytes=payload[9:25]), UUID(bytes=payload[25:41])
-        return payload[41:].decode("utf-8"), conversation, attachment, _moment(until), service
+    def open_link(self, token: str) -> Link:
+        payload = self._open(b"g", b"", token, _LINK_CHARS)
+        made_at, until, service = struct.unpack_from(">qq?", payload)
+        conversation, attachment = UUID(bytes=payload[17:33]), UUID(bytes=payload[33:49])
+        return Link(payload[49:].decode("utf-8"), conversation, attachment, _moment(made_at), _moment(until), service)
 
     def session(self, session: Session) -> str:
         """What stands for a member in a browser."""
@@ -236,15 +245,39 @@ class CursorSeal:
 
     def listing(self, member: str, listing: str, key: str) -> str:
         """Continue the list called `listing` after the item with `key` (at most 128 UTF-16 code units of text)."""
-        return self._seal(
-            b"l",
-            _scope(member, listing),
-            key.encode("utf-16-le" if _wide(key) else "utf-8") + bytes((_wide(key),)),
-        )
+        payload = key.encode("utf-16-le" if _wide(key) else "utf-8") + bytes((_wide(key),))
+        scope = _scope(member, listing)
+        mac = self._mac(scope, _LISTING + payload)
+        return base64.urlsafe_b64encode(_LISTING + self._ciphered(payload, mac) + mac).rstrip(b"=").decode()
 
     def open_listing(self, member: str, listing: str, token: str) -> str:
-        payload = self._open(b"l", _scope(member, listing), token)
+        raw = _decoded(token, limits.CURSOR_CHARS)
+        sealed, mac = raw[:-_MAC], raw[-_MAC:]
+        payload = self._ciphered(sealed[len(_LISTING) :], mac)
+        expected = self._mac(_scope(member, listing), _LISTING + payload)
+        good = sealed.startswith(_LISTING) and hmac.compare_digest(expected, mac)
+        if not good or base64.urlsafe_b64encode(raw).rstrip(b"=").decode() != token:
+            raise _wrong()
         return payload[:-1].decode("utf-16-le" if payload[-1] else "utf-8")
+
+    def _ciphered(self, payload: bytes, nonce: bytes) -> bytes:
+        """A payload enciphered, or deciphered."""
+        stream = hashlib.shake_256(self._cipher + nonce).digest(len(payload))
+        return bytes(a ^ b for a, b in zip(payload, stream, strict=True))
+
+
+def _wrong() -> ValueError:
+    return ValueError("is not a cursor that this service gave you for this place; start without one")
+
+
+def _decoded(token: str, most: int) -> bytes:
+    """The bytes of a token. Raises `ValueError` for what is none."""
+    if len(token) > most or not re.fullmatch(r"[A-Za-z0-9_-]+", token):
+        raise _wrong()
+    try:
+        return base64.urlsafe_b64decode(token + "=" * (-len(token) % 4))
+    except binascii.Error:
+        raise _wrong() from None
 
 
 def _packed(at: ChangePosition) -> bytes:

@@ -54,13 +54,16 @@ def role_to_invite(standing: Standing, wanted: Role | None) -> Role:
 
     Raises:
         InvalidRequest: a direct conversation has its two members.
-        Forbidden: it is a role above their own.
+        Forbidden: it is a role above their own, or above writer where they are no owner.
     """
     if standing.kind is Kind.DIRECT:
         raise invalid("", "a direct conversation has exactly its two members")
     role = wanted or default_role(standing.kind)
     if not standing.service and standing.role is not None and ranks_above(role, standing.role):
         raise Forbidden(f"your role is {standing.role}; you invite to no higher one")
+    # Whoever has such a token is nobody's choice: a moderator would make moderators without number.
+    if ranks_above(role, Role.WRITER) and not standing.service and standing.role is not Role.OWNER:
+        raise Forbidden(f"only an owner invites to {role}")
     return role
 
 
@@ -69,7 +72,7 @@ def lost_by(role: Role | None) -> list[Role]:
     end."""
     if role not in (Role.OWNER, Role.MODERATOR):
         return list(Role)
-    return [one for one in Role if ranks_above(one, role)]
+    return [] if role is Role.OWNER else [one for one in Role if ranks_above(one, Role.WRITER)]
 
 
 def new_token() -> str:

@@ -181,7 +181,9 @@ REPORT_DAYS = 30
 REFUSED_POST_DAYS = 30
 """For so long it is kept why a post that was left in the database was refused."""
 REPORTS_OPEN = 10_000
-"""Reports of one conversation that are kept."""
+"""Reports of one conversation that nobody has settled."""
+REPORTS_A_DAY = 100
+"""Reports that one member makes in a day."""
 BARRED_CHANGES = 5_000
 """Suspensions and sign-outs that a process learns of at one time."""
 MEMBERS_CARRIED = 1_000

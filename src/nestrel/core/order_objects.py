@@ -76,7 +76,8 @@ class ReportPage(WireObject):
 
 
 class AuditEntry(WireObject):
-    """What `actor` did: to whom, where, and the values of before and after, without bodies or names."""
+    """What `actor` did: to whom, where, and the values of before and after, without bodies or names. `request_id` is
+    what the answer carried, which the caller may have chosen; `own_request_id` the service's own beside it."""
 
     audit_id: str
     at: datetime
@@ -89,6 +90,7 @@ class AuditEntry(WireObject):
     after: dict[str, Any] | None
     reason: str | None
     request_id: str
+    own_request_id: str | None
 
 
 class AuditPage(WireObject):

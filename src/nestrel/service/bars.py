@@ -94,11 +94,11 @@ class Bars:
         barred = self._known.get(identity.user_id, FREE)
         return None if barred is FREE else barred.refusal(identity.issued_at, time.time())
 
-    async def suspended(self, user_id: str) -> bool:
-        """Whether somebody is suspended who does not ask themself, but made what somebody else uses."""
+    async def ended(self, user_id: str, made_at: float) -> bool:
+        """Whether what somebody made then, and somebody else uses, is over: they are suspended, or signed out since."""
         if user_id not in self._known:
             await self.meet(user_id)
-        return self._known[user_id].suspended_until > time.time()
+        return self._known[user_id].refusal(made_at, time.time()) is not None
 
     def check(self, identity: Identity) -> None:
         """Raises `Forbidden` for whom is suspended, `Unauthenticated` for a token that was ended."""

@@ -16,6 +16,7 @@ from starlette.responses import Response
 from starlette.types import Receive, Scope, Send
 
 from nestrel.core import limits
+from nestrel.core.audit import request_ids
 from nestrel.core.objects import ProblemDocument
 from nestrel.core.problems import Forbidden, StoreUnavailable, TooLarge, Trouble, Unauthenticated, invalid
 from nestrel.core.rights import Action
@@ -180,7 +181,12 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
     if Action.SERVE in actions and not identity.service:
         raise Forbidden("only a trusted backend (scope nestrel.service) does this")
     caller = Caller(
-        identity.user_id, identity.service, actions, scope["request_id"], identity.issued_at, identity.session
+        identity.user_id,
+        identity.service,
+        actions,
+        request_ids(scope["request_id"], scope["nestrel.own_request_id"]),
+        identity.issued_at,
+        identity.session,
     )
     if service.rates.limits_members and not identity.service:
         counted = intake_of(scope["route"].endpoint).counted

@@ -101,8 +101,9 @@ class Envelope:
             session = cookies.read(cookie, host)
             scope["headers"] = [header for header in scope["headers"] if header[0] != b"cookie"]
         scope["nestrel.session"] = session
-        request_id = given if _REQUEST_ID.fullmatch(given) else token_hex(8)
-        scope["request_id"] = request_id
+        own_id = token_hex(8)
+        request_id = given if _REQUEST_ID.fullmatch(given) else own_id
+        scope["request_id"], scope["nestrel.own_request_id"] = request_id, own_id
         logs.REQUEST_ID.set(request_id)  # each request is a task of its own
         self._service.proxies.look_behind(scope)
         path = scope["path"]
@@ -277,4 +278,5 @@ def _record(scope: Scope, status: int, seconds: float) -> None:
         status=status,
         ms=round(seconds * 1000, 1),
         request_id=scope["request_id"],
+        own_request_id=scope["nestrel.own_request_id"],
     )

@@ -17,6 +17,7 @@ from starlette.responses import Response
 
 from nestrel.core import objects as wire
 from nestrel.core.attachments import NAMELESS, Attachment, clean_name
+from nestrel.core.cursors import Link
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
 from nestrel.core.rights import Action
 from nestrel.core.times import format_time
@@ -200,20 +201,21 @@ async def make_link(
     except Expired as problem:
         raise NotFound(problem.detail) from None
     seconds = (wanted or LinkRequest()).expires_in
-    until = datetime.now(UTC) + timedelta(seconds=seconds)
-    link = service.seal.link(caller.user_id, conversation_id, attachment_id, until, service=caller.service)
+    now = datetime.now(UTC)
+    until = now + timedelta(seconds=seconds)
+    link = service.seal.link(Link(caller.user_id, conversation_id, attachment_id, now, until, caller.service))
     base = service.settings.public_url or f"{request.url.scheme}://{request.headers.get('host', '')}"
     return Json({"url": f"{base.rstrip('/')}/v1/links/{link}", "expires_at": format_time(until)}, 201)
 
 
-def _opened_link(service: Service, link: str) -> tuple[Caller, UUID, UUID]:
+def _opened_link(service: Service, link: str) -> Link:
     try:
-        maker, conversation_id, attachment_id, until, trusted = service.seal.open_link(link)
+        found = service.seal.open_link(link)
     except (ValueError, OverflowError):
         raise NotFound("there is nothing at this link") from None
-    if until <= datetime.now(UTC):
+    if found.until <= datetime.now(UTC):
         raise NotFound("there is nothing at this link any more")
-    return Caller(maker, trusted), conversation_id, attachment_id
+    return found
 
 
 @router.head("/links/{link}", include_in_schema=False)
@@ -222,11 +224,12 @@ def _opened_link(service: Service, link: str) -> tuple[Caller, UUID, UUID]:
 async def follow_link(link: str, request: Request, service: ServiceDep) -> Response:
     """The bytes of an attachment, by a link that somebody made who may still read it. Needs no token."""
     await service.load_seal()
-    maker, conversation_id, attachment_id = _opened_link(service, link)
-    if await service.bars.suspended(maker.user_id):
+    found = _opened_link(service, link)
+    if await service.bars.ended(found.maker, found.made_at.timestamp()):
         raise NotFound("there is nothing at this link any more")
+    attachment_id = found.attachment
     try:
-        shown = await _shown(service, conversation_id, attachment_id, maker)
+        shown = await _shown(service, found.conversation, attachment_id, Caller(found.maker, found.service))
     except (Expired, NotFound):
         raise NotFound("there is nothing at this link any more") from None
     answer = await _whole(service, request, streamed.asking(request, f"link {attachment_id}"), shown)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncGenerator, AsyncIterator, Callable, Sequence
 from contextlib import aclosing
-from typing import Annotated
+from typing import Annotated, Any
 from uuid import UUID
 
 from fastapi import APIRouter, Query, Request
 from starlette.responses import StreamingResponse
 
 from nestrel.core import limits
+from nestrel.core.audit import Act
 from nestrel.core.commands import Post
 from nestrel.core.kept_objects import ImportAnswer
 from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
@@ -22,10 +23,11 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.intake import takes
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
-from nestrel.store.access import see
+from nestrel.store.access import Caller, see
 from nestrel.store.keep import archive, exporting
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
+from nestrel.store.write import audit
 from nestrel.store.write.answers import Written
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
@@ -61,6 +63,9 @@ async def export(
     if query.archived and not access.standing.may(Action.ARCHIVE):
         raise Forbidden("only an owner exports the archive")
 
+    if access.standing.role is None and caller.service:
+        await _note(service, caller, Act.EXPORTED, conversation_id, None)
+
     async def holds(connection: Connection) -> bool:
         return written is None or await archive.written(connection, conversation_id) == written
 
@@ -79,6 +84,7 @@ async def export_all(
     query: Annotated[ExportQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Every conversation, one after the other, as of one moment; for a trusted backend."""
+    await _note(service, caller, Act.EXPORTED, None, {"all": True})
     write = _writer(query)
 
     async def texts() -> AsyncGenerator[bytes]:
@@ -89,6 +95,14 @@ async def export_all(
                         yield text
 
     return _stream(service, request, query, texts())
+
+
+async def _note(
+    service: Service, caller: Caller, act: Act, conversation_id: UUID | None, after: dict[str, Any] | None
+) -> None:
+    """Write down, before it begins, what takes many steps."""
+    async with service.database.write() as connection:
+        await audit.record(connection, caller, act, conversation_id=conversation_id, after=after)
 
 
 def _writer(query: ExportQuery) -> Callable[[Connection, UUID, int], AsyncGenerator[exporting.Part]]:
@@ -138,6 +152,7 @@ async def import_(
         raise TooLarge(f"one call imports at most {limits.IMPORT_LINES:,} lines; send the rest in further calls")
     if not raw:
         raise invalid("", "there is no line to import")
+    await _note(service, caller, Act.IMPORTED, conversation_id, {"lines": len(raw)})
     # One unit is read while the one before it is written, and never sent before that is durable: were one to fail
     # and a later one to land, the lines of the first would be older than the head, and lost for good.
     lines: list[Post | Problem] = []

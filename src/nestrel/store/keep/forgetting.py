@@ -21,6 +21,7 @@ _FORGET = (
     "SELECT nestrel.forget_reasons_v1($1)",
     "UPDATE nestrel.reports SET reason = '' WHERE reported_by = $1",
     "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1",
+    "DELETE FROM nestrel.invitations WHERE created_by = $1",
     "DELETE FROM nestrel.notice_preferences WHERE user_id = $1",
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
     "DELETE FROM nestrel.posts_waiting WHERE author_id = $1",

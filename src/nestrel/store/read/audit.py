@@ -8,6 +8,7 @@ from uuid import UUID
 
 import orjson
 
+from nestrel.core.audit import ids_of
 from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
@@ -40,6 +41,7 @@ async def page(connection: Connection, wanted: Wanted, limit: int, after: UUID) 
 
 
 def _wire(row: Any) -> Wire:
+    given, own = ids_of(row[10])
     before, after = (None if one is None else orjson.Fragment(one) for one in row[7:9])
     return {
         "audit_id": str(row[0]),
@@ -52,5 +54,6 @@ def _wire(row: Any) -> Wire:
         "before": before,
         "after": after,
         "reason": row[9],
-        "request_id": row[10],
+        "request_id": given,
+        "own_request_id": own,
     }

@@ -13,7 +13,7 @@ from nestrel.store import admitted
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
-from nestrel.store.write import audit, subscriptions
+from nestrel.store.write import audit, invitations, subscriptions
 
 _COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
 
@@ -55,6 +55,7 @@ async def suspend(
         [row] = await fetch(connection, _SUSPEND, user_id, until, reason, caller.user_id)
         after = {"until": None if until is None else format_time(until)}
         await subscriptions.end_person(connection, user_id)
+        await invitations.end_person(connection, user_id)
         await audit.record(connection, caller, Act.SUSPENDED, user_id=user_id, after=after, reason=reason)
     return Suspension(*row), before is None
 
@@ -73,6 +74,7 @@ async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime
         await admitted.check(connection, caller)
         [(not_before,)] = await fetch(connection, _SIGN_OUT, user_id)
         await subscriptions.end_person(connection, user_id)
+        await invitations.end_person(connection, user_id)
         await audit.record(
             connection, caller, Act.SIGNED_OUT, user_id=user_id, after={"not_before": format_time(not_before)}
         )

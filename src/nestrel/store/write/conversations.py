@@ -74,6 +74,10 @@ async def make(database: Database, new: NewConversation, caller: Caller, quotas:
                     await admitted.check(connection, caller)
                     await _check_making(connection, new, caller, quotas)
                     await _insert(database, connection, new)
+                    if caller.service:
+                        made = {"kind": new.kind, "members": len(new.members)}
+                        act = Act.CONVERSATION_MADE
+                        await audit.record(connection, caller, act, conversation_id=new.id, after=made)
         except asyncpg.UniqueViolationError as error:
             if error.constraint_name != DIRECT_PAIR:
                 raise

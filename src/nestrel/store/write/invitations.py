@@ -10,12 +10,12 @@ from nestrel.core.invitations import Invitation, role_to_invite, unknown
 from nestrel.core.problems import OverQuota
 from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
-from nestrel.core.roles import Role
+from nestrel.core.roles import Role, ranks_above
 from nestrel.store import admitted
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
-from nestrel.store.native import execute, fetch
-from nestrel.store.read.invitations import COLUMNS, invitation
+from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.read.invitations import COLUMNS, invitation, maker_stands
 from nestrel.store.write import adding, audit, keeping_out, members
 
 _MAKE = f"""
@@ -31,7 +31,10 @@ DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND (uses_left = 0 OR
 _REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2 RETURNING 1"
 _PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
 _LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
-_FIND = f"SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations WHERE token_hash = $1"
+_FIND = f"""
+SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations i WHERE token_hash = $1 AND {maker_stands("i")}
+"""
+_END_PERSON = "DELETE FROM nestrel.invitations WHERE created_by = $1"
 _USE = "UPDATE nestrel.invitations SET uses_left = uses_left - 1 WHERE conversation_id = $1 AND id = $2"
 
 
@@ -114,4 +117,14 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
             await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas, conversation_id)
             await execute(connection, _USE, conversation_id, one.id)
             await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
+            if ranks_above(one.role, Role.WRITER):
+                await audit.record(
+                    connection, caller, Act.INVITATION_ACCEPTED, conversation_id=conversation_id,
+                    user_id=one.created_by, after={"invitation_id": str(one.id), "role": one.role},
+                )  # fmt: skip
     return conversation_id
+
+
+async def end_person(connection: Connection, user_id: str) -> None:
+    """End what somebody has made: they are signed out, suspended, or erased. It does not come back."""
+    await execute(connection, _END_PERSON, user_id)

@@ -114,7 +114,7 @@ async def put(
         if known.role is None:
             await adding.check_room(connection, caller, [user_id], known.members + 1, quotas, conversation_id)
         await enter(database, connection, conversation_id, user_id, known.role, role)
-        if user_id != caller.user_id:
+        if user_id != caller.user_id or caller.service:
             await _record(connection, caller, conversation_id, user_id, known.role, role)
     return known.role is None
 

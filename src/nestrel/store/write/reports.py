@@ -29,9 +29,12 @@ _KEPT = f"reported_at > clock_timestamp() - interval '{limits.REPORT_DAYS} days'
 _MAKE = f"""
 INSERT INTO nestrel.reports AS r (report_id, conversation_id, seq, author_id, reason, reported_by, message)
 SELECT $1, $2, $3, $4, $5, $6, $7
-WHERE (SELECT count(*) FROM nestrel.reports WHERE conversation_id = $2) < {limits.REPORTS_OPEN}
+WHERE (SELECT count(*) FROM nestrel.reports WHERE conversation_id = $2 AND state = 'open') < {limits.REPORTS_OPEN}
 ON CONFLICT (conversation_id, seq, reported_by) DO UPDATE SET reason = excluded.reason
 RETURNING {_COLUMNS}, r.report_id = $1
+"""
+_TODAY = """
+SELECT count(*) FROM nestrel.reports WHERE reported_by = $1 AND reported_at > clock_timestamp() - interval '1 day'
 """
 # Of a backend all; of a member those of conversations in which they judge. A direct conversation has nobody who does.
 _PAGE = f"""
@@ -66,9 +69,10 @@ async def make(
     """Report a message; again, by the same person, only the reason changes. Whether it is new.
 
     Raises:
-        NotFound, Forbidden: the caller may not read it.
+        NotFound, Forbidden: the caller may not read it, or it is their own.
         Expired: it is no longer kept.
-        OverQuota: the conversation has as many reports as are kept.
+        OverQuota: the caller has made as many reports today as a member may, or the conversation has as many that
+            nobody has settled.
     """
     async with database.write() as connection:
         await admitted.check(connection, caller)
@@ -80,13 +84,20 @@ async def make(
             raise NotFound(f"there is no message {seq}; the newest is {access.head}")
         if message["removed_at"] is not None:
             raise Forbidden(f"message {seq} has been removed; there is nothing left to report")
+        if message["author_id"] == caller.user_id:
+            raise Forbidden("this message is your own; edit or remove it")
+        if not caller.service and (await fetch(connection, _TODAY, caller.user_id))[0][0] >= limits.REPORTS_A_DAY:
+            raise OverQuota(
+                f"you report at most {limits.REPORTS_A_DAY} messages a day",
+                extra={"quota": "reports", "limit": limits.REPORTS_A_DAY}, retry_after=3_600,
+            )  # fmt: skip
         found = await fetch(
             connection, _MAKE, report_id, conversation_id, seq, message["author_id"], reason, caller.user_id,
             rows.dump(message).decode(),
         )  # fmt: skip
         if not found:
             raise OverQuota(
-                f"a conversation keeps at most {limits.REPORTS_OPEN:,} reports",
+                f"as many reports of this conversation wait to be settled as are kept: {limits.REPORTS_OPEN:,}",
                 extra={"quota": "reports", "limit": limits.REPORTS_OPEN},
             )
         *row, new = found[0]

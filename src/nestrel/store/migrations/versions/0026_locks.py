@@ -1,5 +1,5 @@
 """Locks that only who serves can take; what is too large to be left in a transaction; months of the audit that are made
-by themselves, and reasons that go by an erasure alone."""
+by themselves, and reasons that go by an erasure alone; invitations to a role above writer, which are an owner's."""
 
 from collections.abc import Iterator
 
@@ -15,7 +15,11 @@ TABLES = """
 CREATE TABLE nestrel.locks (name text NOT NULL CONSTRAINT locks_pkey PRIMARY KEY);
 INSERT INTO nestrel.locks
 SELECT name FROM unnest(ARRAY['posts waiting', 'adopting names', 'retention']) AS name
-UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n
+UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n;
+CREATE INDEX invitations_maker ON nestrel.invitations (created_by);
+DELETE FROM nestrel.invitations i USING nestrel.members m
+WHERE i.role IN ('owner', 'moderator') AND NOT i.by_service AND m.conversation_id = i.conversation_id
+  AND m.user_id = i.created_by AND m.role <> 'owner'
 """
 
 # As before, and by whoever serves: a table of a month is the owner's alone, and is written to through the whole.
