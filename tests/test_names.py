@@ -10,7 +10,10 @@ import pytest
 from sqlalchemy.engine import make_url
 
 from nestrel.store.confusables import skeletons
-from tests.support import Person, Served
+from nestrel.store.database import Database
+from nestrel.store.native import execute, fetch
+from nestrel.store.write import conversations
+from tests.support import Person, Served, make_place, unique
 
 
 @pytest.mark.parametrize(
@@ -19,7 +22,11 @@ from tests.support import Person, Served
         ("mara", "Mara", True), ("mara", "mаra", True), ("rn", "m", True), ("Norrn", "Nom", False),
         ("Torn", "Tom", True), ("paypal", "pаypаl", True), ("l0l", "lOl", True), ("Ines", "In\u200bes", True),
         ("1ine", "line", True), ("Odd", "Ödd", False), ("mara", "mira", False), ("Straße", "STRASSE", True),
-        ("a\u0301", "á", True),
+        ("a\u0301", "á", True), (" Mara", "Mara", True), ("Mara ", "Mara", True), ("Mara  Lund", "Mara Lund", True),
+        ("Mara\u00a0Lund", "Mara Lund", True), ("Mara\u2800Lund", "Mara Lund", True), ("Мara", "Mara", True),
+        ("\ufff9Mara\ufffb", "Mara", True), ("\u202eMara\u202c", "Mara", True), ("Ｍａｒａ", "Mara", True),
+        ("Ma\u3164ra", "Mara", True), ("Mara\u2800", "Mara", True), ("\u2066Mara\u2069", "Mara", True),
+        ("Mara\ufe0f", "Mara", True), ("Mara\U000e0061", "Mara", True), ("MaraLund", "Mara Lund", False),
     ],
 )  # fmt: skip
 def test_names_that_look_alike_are_one(one: str, other: str, alike: bool) -> None:
@@ -90,3 +97,37 @@ async def test_turned_on_it_numbers_doubles_and_the_oldest_keeps_its_name(make_d
         )
         await raw.close()
         assert await rename(people[2], "Mara 2") == 200
+
+
+async def test_a_name_does_not_turn_the_direction_of_text(person: Callable[..., Person]) -> None:
+    mara = person()
+    for wrong in ("\u202earaM", "Ma\u2066ra"):
+        assert await rename(mara, wrong) == 422
+        assert (await mara.http.post("/conversations", json={"name": wrong})).status_code == 422
+    assert await name_of(person(name="\u202earaM")) != "\u202earaM"  # a token's is not taken over
+
+
+async def test_a_conversations_name_looks_like_no_other(person: Callable[..., Person], database: Database) -> None:
+    mara = person()
+    name = unique("quay")
+    place = (await mara.make(name=name))["id"]
+    other = (await mara.make(name=unique("slip")))["id"]
+    for alike in (name.replace("a", "а"), f"{name[:4]}\u200b{name[4:]}", name.upper().replace("Q", "Ｑ")):
+        made = await mara.http.post("/conversations", json={"name": alike})
+        assert (made.status_code, made.json()["type"]) == (409, "/problems/name-taken")
+        assert (await mara.http.patch(f"/conversations/{other}", json={"name": alike})).status_code == 409
+    assert (await mara.http.patch(f"/conversations/{place}", json={"name": name.upper()})).status_code == 200
+    assert (await mara.http.delete(f"/conversations/{place}")).status_code == 204
+    await mara.make(name=name)
+    # Those of before are taken in; of two that look alike both stay.
+    async with database.write() as connection:
+        for called in ("berth", "bеrth"):
+            made_id = await make_place(database, mara="owner")
+            await execute(connection, "UPDATE nestrel.conversations SET name = $2, name_key = $2, name_look = NULL "
+                          "WHERE id = $1", made_id, called)  # fmt: skip
+    while await conversations.learn_looks(database):
+        pass
+    async with database.read() as connection:
+        rows = await fetch(connection, "SELECT name_look FROM nestrel.conversations WHERE name IS NOT NULL ORDER BY id")
+    assert len({row[0] for row in rows}) == len(rows) == 2
+    assert None not in {row[0] for row in rows}

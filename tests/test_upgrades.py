@@ -137,12 +137,12 @@ async def test_a_revision_waits_but_a_moment_for_a_lock_and_comes_again(
     other = await asyncpg.connect(addresses.driver(url))
     try:
         async with reader.transaction():
-            await reader.fetch("SELECT 1 FROM nestrel.mentions LIMIT 1")  # which the newest revision adds a column to
+            await reader.fetch("SELECT 1 FROM nestrel.conversations LIMIT 1")  # which revision 0026 adds a column to
             upgrading = asyncio.create_task(off(_upgrade, url))
-            waits = "SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'nestrel.mentions'::regclass"
+            waits = "SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'nestrel.conversations'::regclass"
             await once(lambda: other.fetchval(waits), lambda n: n == 1)
             # Others get through while the reader still reads: what waited lets go.
-            await other.fetch("SELECT 1 FROM nestrel.mentions LIMIT 1", timeout=60)
+            await other.fetch("SELECT 1 FROM nestrel.conversations LIMIT 1", timeout=60)
             assert not upgrading.done()
         assert schema.newest() in await upgrading
     finally:

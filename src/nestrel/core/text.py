@@ -16,6 +16,7 @@ from nestrel.core import limits
 from nestrel.core.problems import TooLarge
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
+_TURNS = re.compile(r"[\u202a-\u202e\u2066-\u2069]")
 _SURROGATE = re.compile(r"[\ud800-\udfff]")
 
 
@@ -72,7 +73,7 @@ def check_name(name: str) -> str:
     _check_line(name, limits.NAME_CHARS, empty=False)
     if name != name.strip():
         raise ValueError("must not begin or end with white space")
-    return name
+    return _check_direction(name)
 
 
 def name_key(name: str) -> str:
@@ -81,7 +82,15 @@ def name_key(name: str) -> str:
 
 
 def check_display_name(name: str) -> str:
-    return _check_line(name, limits.DISPLAY_NAME_CHARS, empty=False)
+    """What a person is shown as, on one line and in one direction."""
+    return _check_direction(_check_line(name, limits.DISPLAY_NAME_CHARS, empty=False))
+
+
+def _check_direction(name: str) -> str:
+    """Refuse what turns the direction of other characters: a name would look like another one."""
+    if not name.isascii() and _TURNS.search(name):
+        raise ValueError("must not contain characters that turn the direction of text (U+202A-202E, U+2066-2069)")
+    return name
 
 
 def check_picture(picture: str) -> str:

@@ -23,7 +23,10 @@ OBJECT = "objects_same"
 KEY = "messages_key"
 """A key stands for one message of a conversation."""
 
-REFUSED = frozenset({NAME})
+LOOK = "conversations_look"
+"""Two names look alike."""
+
+REFUSED = frozenset({NAME, LOOK})
 """What the caller is told of, by `refusals`."""
 
 AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH, KEY, OBJECT})
@@ -73,4 +76,6 @@ def refusals(*, name: str | None) -> Iterator[None]:
     except asyncpg.IntegrityConstraintViolationError as error:
         if error.constraint_name == NAME:
             raise NameTaken(f"another conversation is called {name!r}; choose another name") from None
+        if error.constraint_name == LOOK:
+            raise NameTaken(f"another conversation's name looks like {name!r}; choose another name") from None
         raise

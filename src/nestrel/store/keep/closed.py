@@ -57,8 +57,8 @@ UPDATE nestrel.objects SET doomed_at = clock_timestamp() WHERE conversation_id =
 """
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
 _EMPTY = """
-UPDATE nestrel.conversations SET erased = true, title = '', name = NULL, name_key = NULL, attributes = NULL,
-       message_count = 0, kept_bytes = 0, floor = head + 1, swept = head + 1
+UPDATE nestrel.conversations SET erased = true, title = '', name = NULL, name_key = NULL, name_look = NULL,
+       attributes = NULL, message_count = 0, kept_bytes = 0, floor = head + 1, swept = head + 1
 WHERE id = $1
 """
 

@@ -16,6 +16,7 @@ from nestrel.core.rights import Action
 from nestrel.core.text import name_key
 from nestrel.store import admitted, epochs, rules
 from nestrel.store.access import Caller, see
+from nestrel.store.confusables import skeletons
 from nestrel.store.constraints import DIRECT_PAIR, refusals
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -26,8 +27,8 @@ from nestrel.store.write import adding, audit, blocks, defaults, directory
 _INSERT = f"""
 INSERT INTO nestrel.conversations (
     {rules.INTO}, id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by, created_at, rev,
-    own_rev, member_count, last_at, inherits, epochs, begins, crowd)
-VALUES ({rules.placed()}, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, 1, $19, $17, $20,
+    name_look, own_rev, member_count, last_at, inherits, epochs, begins, crowd)
+VALUES ({rules.placed()}, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $21, 1, $19, $17, $20,
         ARRAY[{epochs.CURRENT}], ARRAY[0::bigint], $19 > {limits.MEMBERS_CARRIED})
 """
 _INSERT_MEMBERS = """
@@ -46,12 +47,24 @@ UPDATE nestrel.conversations SET
        title = CASE WHEN 'title' = ANY($2::text[]) THEN $3::text ELSE title END,
        name = CASE WHEN 'name' = ANY($2::text[]) THEN $4::text ELSE name END,
        name_key = CASE WHEN 'name' = ANY($2::text[]) THEN $5::text ELSE name_key END,
+       name_look = CASE WHEN 'name' = ANY($2::text[]) THEN $10::text ELSE name_look END,
        visibility = CASE WHEN 'visibility' = ANY($2::text[]) THEN $6::text ELSE visibility END,
        attributes = CASE WHEN 'attributes' = ANY($2::text[]) THEN $7::text ELSE attributes END,
        is_default = CASE WHEN 'default' = ANY($2::text[]) THEN $9::boolean ELSE is_default END,
        post_interval = CASE WHEN 'post_interval' = ANY($2::text[]) THEN $8::int ELSE post_interval END,
        rev = rev + 1, own_rev = rev + 1, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
 WHERE id = $1 RETURNING rev, name, title
+"""
+
+
+_UNLOOKED = """
+SELECT id, name FROM nestrel.conversations WHERE name IS NOT NULL AND name_look IS NULL AND closed_at IS NULL
+ORDER BY id LIMIT 200 FOR NO KEY UPDATE SKIP LOCKED
+"""
+_LEARN = """
+UPDATE nestrel.conversations SET name_look = CASE WHEN EXISTS (
+    SELECT FROM nestrel.conversations WHERE name_look = $2 AND closed_at IS NULL) THEN $2 || ' ' || $1::uuid ELSE $2 END
+WHERE id = $1
 """
 
 
@@ -102,6 +115,7 @@ async def _insert(database: Database, connection: Connection, new: NewConversati
     await execute(
         connection, _INSERT, *rules.values(rule), new.id, new.kind.value, new.visibility.value, new.name, key,
         new.title, new.attributes, new.direct_pair, new.created_by, new.created_at, rev, len(new.members), version,
+        _look(new.name),
     )  # fmt: skip
     users, roles = [user_id for user_id, _ in new.members], [role.value for _, role in new.members]
     await execute(connection, _INSERT_MEMBERS, new.id, new.created_at, users, roles)
@@ -133,6 +147,7 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, fiel
                 fields.get("attributes"),
                 fields.get("post_interval"),
                 fields.get("default"),
+                _look(name),
             )
             [(rev, *called)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
             if not fields.keys().isdisjoint(("name", "title")):
@@ -159,3 +174,19 @@ async def close(database: Database, caller: Caller, conversation_id: UUID) -> No
         await directory.name_conversation(connection, conversation_id, None, None)
         await audit.record(connection, caller, Act.CONVERSATION_CLOSED, conversation_id=conversation_id)
         await database.announce(connection, [Moved(conversation_id, rev)])
+
+
+def _look(name: str | None) -> str | None:
+    """By what a name is known that looks like it."""
+    return skeletons().key(name) if name is not None else None
+
+
+async def learn_looks(database: Database) -> bool:
+    """Take some names in that were there before it was asked what they look like; of two that look alike both stay,
+    and the one that comes second keeps nobody from a name. False: all are."""
+    async with database.write() as connection:
+        found = await fetch(connection, _UNLOOKED)
+        for id_, name in found:
+            look = _look(name)
+            await execute(connection, _LEARN, id_, look)
+    return bool(found)

@@ -1,9 +1,15 @@
 """Locks that only who serves can take; what is too large to be left in a transaction; months of the audit that are made
-by themselves, and reasons that go by an erasure alone; invitations to a role above writer, which are an owner's."""
+by themselves, and reasons that go by an erasure alone; invitations to a role above writer, which are an owner's; names
+that look alike."""
 
 from collections.abc import Iterator
 
-from nestrel.store.migrations.naming import run
+import sqlalchemy as sa
+from alembic import op
+
+from nestrel.store.confusables import skeletons
+from nestrel.store.migrations.naming import run, schema
+from nestrel.store.native import in_schema
 
 revision = "0026"
 down_revision = "0025"
@@ -16,7 +22,7 @@ CREATE TABLE nestrel.locks (name text NOT NULL CONSTRAINT locks_pkey PRIMARY KEY
 INSERT INTO nestrel.locks
 SELECT name FROM unnest(ARRAY['posts waiting', 'adopting names', 'retention']) AS name
 UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n;
-CREATE INDEX invitations_maker ON nestrel.invitations (created_by);
+ALTER TABLE nestrel.conversations ADD COLUMN name_look text;
 DELETE FROM nestrel.invitations i USING nestrel.members m
 WHERE i.role IN ('owner', 'moderator') AND NOT i.by_service AND m.conversation_id = i.conversation_id
   AND m.user_id = i.created_by AND m.role <> 'owner'
@@ -158,6 +164,21 @@ def _characters() -> Iterator[str]:
     return (chr(code) for code in range(1, 0x110000) if not 0xD800 <= code <= 0xDFFF)
 
 
+def _rekey() -> None:
+    """Names that people hold are looked up by what they look like, of which more is left out now."""
+    connection, key = op.get_bind(), skeletons().key
+    held = in_schema("SELECT user_id, kind, key, name FROM nestrel.held_names", schema())
+    update = in_schema(
+        "UPDATE nestrel.held_names SET key = :new WHERE user_id = :user_id AND kind = :kind AND key = :key AND NOT "
+        "EXISTS (SELECT FROM nestrel.held_names h WHERE h.user_id = :user_id AND h.kind = :kind AND h.key = :new)",
+        schema(),
+    )
+    for user_id, kind, old, name in connection.execute(sa.text(held)).all():
+        if (new := key(name)) != old:
+            values = {"user_id": user_id, "kind": kind, "key": old, "new": new}
+            connection.execute(sa.text(update), values)
+
+
 def upgrade() -> None:
     for statement in TABLES.split(";\n"):
         run(statement)
@@ -165,5 +186,6 @@ def upgrade() -> None:
     run(FORGET)
     spaces = "E'" + "".join(f"\\U{ord(one):08x}" for one in _characters() if one.isspace()) + "'"
     run(POST.replace("{spaces}", spaces))
+    _rekey()
     for function in ("audit_months_v1(integer)", "forget_reasons_v1(text)"):
         run(f"REVOKE ALL ON FUNCTION nestrel.{function} FROM PUBLIC")
