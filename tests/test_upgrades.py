@@ -33,7 +33,11 @@ def _git(*words: str) -> bytes:
 @pytest.fixture(scope="module")
 def before(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The code of the commit before that in which the newest revision came."""
-    brought = _git("log", "--format=%H", "-1", "--", f"{_MIGRATIONS}/{schema.newest()}_*.py").decode().strip()
+    brought = (
+        _git("log", "--diff-filter=A", "--format=%H", "-1", "--", f"{_MIGRATIONS}/{schema.newest()}_*.py")
+        .decode()
+        .strip()
+    )
     assert brought, "the newest revision is not committed"
     packed = _git("archive", f"{brought}^", "src/nestrel")
     folder = tmp_path_factory.mktemp("before")

@@ -16,17 +16,28 @@ down_revision = "0025"
 branch_labels = None
 depends_on = None
 
+# All of it can be done again: the indexes at its end are made when what stands before them has been committed.
 # An advisory lock is anybody's who may connect. A row is locked by who may write to its table.
 TABLES = """
-CREATE TABLE nestrel.locks (name text NOT NULL CONSTRAINT locks_pkey PRIMARY KEY);
+CREATE TABLE IF NOT EXISTS nestrel.locks (name text NOT NULL CONSTRAINT locks_pkey PRIMARY KEY);
 INSERT INTO nestrel.locks
 SELECT name FROM unnest(ARRAY['posts waiting', 'adopting names', 'retention']) AS name
-UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n;
-ALTER TABLE nestrel.conversations ADD COLUMN name_look text;
+UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n
+ON CONFLICT DO NOTHING;
+ALTER TABLE nestrel.conversations ADD COLUMN IF NOT EXISTS name_look text;
 DELETE FROM nestrel.invitations i USING nestrel.members m
 WHERE i.role IN ('owner', 'moderator') AND NOT i.by_service AND m.conversation_id = i.conversation_id
   AND m.user_id = i.created_by AND m.role <> 'owner'
 """
+
+# On tables that may be large: nobody waits for them. One that was cut short stands there and is of no use.
+INDEXES = {
+    "conversations_look": "UNIQUE INDEX CONCURRENTLY conversations_look ON nestrel.conversations (name_look) "
+    "WHERE name_look IS NOT NULL AND closed_at IS NULL",
+    "conversations_unlooked": "INDEX CONCURRENTLY conversations_unlooked ON nestrel.conversations (id) "
+    "WHERE name IS NOT NULL AND name_look IS NULL AND closed_at IS NULL",
+    "invitations_maker": "INDEX CONCURRENTLY invitations_maker ON nestrel.invitations (created_by)",
+}
 
 # As before, and by whoever serves: a table of a month is the owner's alone, and is written to through the whole.
 MONTHS = """
@@ -60,7 +71,7 @@ END $$
 
 # Whoever serves cannot delete reasons, but those of somebody whose erasure is written down.
 FORGET = """
-CREATE FUNCTION nestrel.forget_reasons_v1(erased text) RETURNS bigint LANGUAGE plpgsql
+CREATE OR REPLACE FUNCTION nestrel.forget_reasons_v1(erased text) RETURNS bigint LANGUAGE plpgsql
 SECURITY DEFINER SET search_path = pg_catalog, pg_temp AS $$
 DECLARE
     gone bigint;
@@ -189,3 +200,7 @@ def upgrade() -> None:
     _rekey()
     for function in ("audit_months_v1(integer)", "forget_reasons_v1(text)"):
         run(f"REVOKE ALL ON FUNCTION nestrel.{function} FROM PUBLIC")
+    with op.get_context().autocommit_block():
+        for name, made in INDEXES.items():
+            run(f"DROP INDEX CONCURRENTLY IF EXISTS nestrel.{name}")
+            run(f"CREATE {made}")
