@@ -163,6 +163,11 @@ async def test_digests_names_and_sizes(person: Make) -> None:
     assert plain.json()["name"] == "plain name.txt"
     both = "attachment; filename=\"poor.txt\"; filename*=UTF-8''r%C3%ADo.txt"
     assert (await mara.upload(place, b"4", None, Content_Disposition=both)).json()["name"] == "río.txt"
+    for charset in ("idna", "utf-16", "unicode_escape", "rot13", "none", "punycode"):
+        answer = await mara.upload(place, b"5", None, Content_Disposition=f"attachment; filename*={charset}''x%2e%2e")
+        assert (charset, answer.status_code) == (charset, 422)
+    latin = await mara.upload(place, b"6", None, Content_Disposition="attachment; filename*=ISO-8859-1''r%EDo.txt")
+    assert latin.json()["name"] == "río.txt"
     large = await mara.upload(place, bytes(25_000_001), "large.bin")
     assert (large.status_code, large.json()["type"]) == (413, "/problems/too-large")
 

@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import AsyncExitStack
+from ipaddress import ip_network
 from typing import Any
 from uuid import uuid4
 
@@ -267,8 +268,30 @@ def test_hosts_and_proxies() -> None:
     ]
     told = Hosts("0.0.0.0", ["a.example"], "https://b.example:8443", [])
     assert [told.answers_to(host) for host in ("a.example", "b.example:8443", "c.example")] == [True, True, False]
-    assert told.same_origin("https://b.example:8443", "x")
-    assert not told.same_origin("http://b.example", "x")
+    assert told.same_origin("https://b.example:8443", "x", "http")
+    assert not told.same_origin("http://b.example", "x", "http")
+    # With a public address nothing else is its own: neither what the Host says, nor another scheme.
+    assert not told.same_origin("http://a.example", "a.example", "http")
+    own = Hosts("127.0.0.1", [], None, ["https://chat.example"])
+    here = "127.0.0.1:8460"
+    for origin, host, scheme, taken in (
+        (f"http://{here}", here, "http", True), (f"http://{here}", here, "ws", True),
+        (f"https://{here}", here, "http", False), ("https://a.example", "a.example", "wss", True),
+        ("http://a.example", "a.example", "https", False), ("https://chat.example", "x", "http", True),
+        ("null", "null", "http", False), ("a.example", "a.example", "http", False),
+    ):  # fmt: skip
+        assert (origin, own.same_origin(origin, host, scheme)) == (origin, taken)
+    for host, answered in (("127.0.0.1", True), ("127.8.8.8:80", True), ("127.evil.example", False), ("127.1", False)):
+        assert (host, own.answers_to(host)) == (host, answered)
+    proxies = Proxies([ip_network("10.0.0.0/8")])
+    for peer, header, scheme in (
+        ("10.1.1.1", (b"x-forwarded-proto", b"https"), "https"), ("9.9.9.9", (b"x-forwarded-proto", b"https"), "http"),
+        ("10.1.1.1", (b"forwarded", b"proto=https;for=1.2.3.4"), "https"),
+        ("10.1.1.1", (b"x-forwarded-proto", b"gopher"), "http"),
+    ):  # fmt: skip
+        scope = {"type": "http", "scheme": "http", "client": (peer, 1), "headers": [header]}
+        proxies.look_behind(scope)
+        assert (peer, header, scope["scheme"]) == (peer, header, scheme)
     assert Hosts("0.0.0.0", [], None, []).answers_to("any.example")
     settings = load_settings(proxies="10.0.0.0/8, 127.0.0.1/32")
     proxies = Proxies(settings.proxies)
@@ -437,3 +460,14 @@ async def test_what_a_process_keeps_is_within_its_budget_and_shown(make_database
         await becomes("connections", lambda held: held == 0)
         async with mara.socket():
             assert (await mara.post(place)).status_code == 201
+
+
+async def test_the_console_speaks_to_nobody_else(make_database: Callable[[], str]) -> None:
+    env: dict[str, Any] = {
+        "NESTREL_ISSUER": "https://id.skerry.example/realm",
+        "NESTREL_CONSOLE_CONNECTS": "https://tokens.skerry.example",
+    }
+    with Served(make_database(), **env) as served:
+        answer = httpx.get(f"{served.wait_ready().url}/console/")
+    policy = {part.split()[0]: part.split()[1:] for part in answer.headers["content-security-policy"].split(";")}
+    assert policy["connect-src"] == ["'self'", "https://id.skerry.example", "https://tokens.skerry.example"]

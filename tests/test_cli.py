@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import os
+import pty
 import re
 import subprocess
 import sys
 from collections.abc import Callable
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from pathlib import Path
 from typing import Any
 
@@ -257,3 +258,26 @@ def test_text_that_means_harm_steers_no_terminal(run: Run) -> None:
     assert not any(char in shown for char in "\x1b\u202e\u2066\u2069\u200b")
     assert "(+7,991 marks)" in shown
     assert len(shown) < 2_000
+
+
+def test_an_export_to_a_terminal_cannot_steer_it(run: Run, service: Served) -> None:
+    name = unique("quay")
+    run("conversations", "make", name)
+    run("post", name, "calm \x9b31m \u202e turned é")
+    assert "\x9b" in run("export", name).stdout  # on a pipe it is what was written
+    command = [sys.executable, "-m", "nestrel.cli", "export", name]
+    env = {**os.environ, "NESTREL_URL": service.url, "NESTREL_TOKEN": run.token}  # type: ignore[attr-defined]  # as above
+    ours, theirs = pty.openpty()
+    try:
+        process = subprocess.Popen(command, stdout=theirs, stderr=theirs, env=env)
+    finally:
+        os.close(theirs)
+    shown = b""
+    with suppress(OSError), os.fdopen(ours, "rb", buffering=0) as reader:  # which ends so on Linux
+        while part := reader.read(65_536):
+            shown += part
+    assert process.wait(PATIENCE) == 0
+    text = shown.decode()
+    assert "\\u009b31m" in text
+    assert "\\u202e turned é" in text
+    assert not {"\x9b", "\u202e"} & set(text)

@@ -50,6 +50,8 @@ async def test_webhooks_are_made_watched_changed_and_taken_away(run: Run, servic
             (secret, got.headers, got.body + b" ", None),
             (secret, {**got.headers, "webhook-id": "msg_1"}, got.body, None),
             (secret, got.headers, got.body, 2e9),
+            (secret, {**got.headers, "webhook-timestamp": "9" * 400}, got.body, None),
+            (secret, {**got.headers, "webhook-timestamp": "-" + "9" * 5_000}, got.body, None),
             (secret, {}, got.body, None),
         ]
         for with_secret, headers, body, now in wrong:

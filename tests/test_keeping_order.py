@@ -129,6 +129,14 @@ async def test_between_two_of_whom_one_blocks_the_other_nothing_is_written(perso
     edited = await call(mara, "PATCH", f"/conversations/{place}/messages/{posted['seq']}", {"body": "reworded"})
     assert edited.status_code == 403
     assert (await mara.post(place, "before", key="k")).status_code == 200  # a repeat is answered
+    message = f"/conversations/{place}/messages/{posted['seq']}"
+    for who in (mara, odd):
+        others = [
+            await who.http.put(f"{message}/reactions/like"), await who.upload(place, b"berth plan"),
+            await who.http.put(f"/conversations/{place}/receipt", json={"read_seq": 1}),
+        ]  # fmt: skip
+        assert [one.status_code for one in others] == [403] * 3
+        assert same(refused[0], *others)
     async with mara.socket() as wire:
         answer = await wire.command(type="post", conversation_id=place, key="w", body="after")
         assert answer["problem"]["detail"] == refused[0].json()["detail"]
@@ -350,3 +358,19 @@ async def test_settled_reports_make_room(database: Database, monkeypatch: pytest
         await reports.make(database, odd, place, 3, ids[2], "x")
     await reports.settle(database, mara, ids[0], "done")
     await reports.make(database, odd, place, 3, ids[2], "x")
+
+
+async def test_whom_one_blocks_one_is_not_named_by(person: Make) -> None:
+    mara, odd, ines = person(), person(), person()
+    place = (await mara.make(members=[odd.user, ines.user]))["id"]
+    for who in (mara, ines):
+        await who.post(place, "look", mentions=[odd.user])
+
+    async def named() -> int:
+        return int((await call(odd, "GET", f"/conversations/{place}")).json()["unread_mentions"])
+
+    assert await named() == 2
+    await call(odd, "PUT", f"/me/blocked/{mara.user}", None, 201)
+    assert await named() == 1
+    await call(odd, "DELETE", f"/me/blocked/{mara.user}", None, 204)
+    assert await named() == 2

@@ -174,6 +174,14 @@ async def test_an_endpoint_is_one_persons_and_ends_with_their_sign_in(served: Se
     subscription = device.subscription(pushes.address)
     again = await call(odd, "PUT", "/me/push-subscriptions", {**subscription, "expirationTime": 4e12}, 200)
     assert again.json()["expires_at"] == "2096-10-02T07:06:40.000000Z"
+    # Who only knows the address has not its browser's secret.
+    known = pushes.device().subscription(pushes.address)
+    guessed = {**subscription, "keys": known["keys"]}
+    for part in ("auth", "p256dh"):
+        half = {**subscription, "keys": {**subscription["keys"], part: known["keys"][part]}}
+        for wrong in (guessed, half):
+            await call(mara, "PUT", "/me/push-subscriptions", wrong, 403)
+    assert [len(await devices(who)) for who in (odd, mara)] == [1, 0]
     taken = await call(mara, "PUT", "/me/push-subscriptions", subscription, 201)
     assert taken.json()["subscription_id"] != again.json()["subscription_id"]
     assert [len(await devices(who)) for who in (odd, mara)] == [0, 1]

@@ -12,9 +12,11 @@ import httpx
 import pytest
 
 from nestrel.core.rate import Asked, Policy, Told
+from nestrel.live import redis_line
 from nestrel.live.redis_rates import RedisRates
 from nestrel.service.rates import Shared, address_of
 from nestrel.store.database import Database
+from nestrel.store.native import execute
 from nestrel.store.write.rates import StoredRates
 from tests.support import Person, Served, unique
 from tests.test_buses import Server
@@ -117,3 +119,39 @@ async def test_both_keep_the_count_alike(database: Database, kind: str) -> None:
         assert isinstance(many[0][0], Told)
         await shared.tidy()
         await shared.close()
+
+
+@pytest.mark.parametrize("kind", ["postgres", "redis"])
+async def test_a_minute_counts_until_its_last_second_is_over(database: Database, kind: str) -> None:
+    """What came 60 slots of a second ago may be of less than a minute ago; what came 61 ago is not."""
+    policy, key = Policy("commands", 5, "commands"), "mara"
+    with bus_of(kind) as bus:
+        shared: Shared = StoredRates(database) if kind == "postgres" else RedisRates(bus["NESTREL_BUS"], "nestrel")
+        client = redis_line.connect(bus["NESTREL_BUS"]) if kind == "redis" else None
+        name = f"nestrel:rate:commands:{key}"
+
+        async def came(seconds: int) -> bool:
+            """Whether there is room where five came so long ago."""
+            if client is not None:
+                now = int((await client.time())[0])
+                await client.delete(name)
+                await client.hset(name, str(now - seconds), "5")
+            else:
+                ago = (
+                    "INSERT INTO nestrel.rate_counts SELECT 'commands', $1, at, ARRAY(SELECT CASE WHEN n = at % 61 THEN 5 "
+                    "ELSE 0 END FROM generate_series(0, 60) n) FROM (SELECT floor(extract(epoch FROM clock_timestamp()))"
+                    "::bigint - $2::int AS at) moment "
+                    "ON CONFLICT (policy, key) DO UPDATE SET at = excluded.at, slots = excluded.slots"
+                )
+                async with database.write() as connection:
+                    await execute(connection, ago, key, seconds)
+            return (await shared.take([Asked(policy, key, 0, 1)]))[0].granted
+
+        assert not await came(0)
+        assert not await came(58)  # a second may pass meanwhile
+        # The clock may tick between: of several tries one finds both in the same second.
+        assert False in [await came(60) for _ in range(5)]
+        assert await came(61)
+        await shared.close()
+        if client is not None:
+            await client.aclose()

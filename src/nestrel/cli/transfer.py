@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import os
 import sys
@@ -82,11 +83,19 @@ def _noting_files(chunks: Generator[bytes], found: list[tuple[str, str, str, int
             yield chunk
 
 
+def _safe(chunks: Iterable[bytes]) -> Iterator[bytes]:
+    """The same for a terminal, which nothing that somebody wrote may steer. A character may begin in one chunk and end
+    in the next."""
+    decoder = codecs.getincrementaldecoder("utf-8")("replace")
+    for chunk in chunks:
+        yield output.visible(decoder.decode(chunk), ends=True).encode()
+
+
 def write(chunks: Generator[bytes], into: Path | None) -> None:
     """Write an export to a file that is there only once it is whole, or to standard output."""
     if into is None:
         with contextlib.closing(chunks):  # whoever reads our output may leave in the middle
-            for chunk in chunks:
+            for chunk in _safe(chunks) if sys.stdout.isatty() else chunks:
                 sys.stdout.buffer.write(chunk)
             sys.stdout.buffer.flush()
         return

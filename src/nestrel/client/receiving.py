@@ -43,7 +43,7 @@ def received(
         id_, stamp = found["webhook-id"], found["webhook-timestamp"]
         signatures = found["webhook-signature"].split(" ")
         age = abs((time.time() if now is None else now) - int(stamp))
-    except (KeyError, ValueError):
+    except (KeyError, ValueError, OverflowError):
         raise NotSigned("the request has no webhook-id, webhook-timestamp and webhook-signature") from None
     if age > tolerance:
         raise NotSigned(f"the request is of {age:.0f} s ago; set the clock, or refuse it")

@@ -133,6 +133,7 @@ def _remove(place: Locked, command: Remove, state: MessageState, role: Role | No
 def _react(place: Locked, command: React, state: MessageState, role: Role | None) -> None:
     if role is None:
         raise Forbidden("only members react to messages; join the conversation first")
+    place.check_unblocked(role, service=command.service)
     if state.removed_at is not None:
         raise Forbidden(f"message {state.seq} has been removed; nobody reacts to it any more")
     key, symbol = (command.symbol, command.user_id), command.symbol
@@ -176,6 +177,7 @@ def decide_read(
     place.check(Action.READ, command.user_id, role, service=command.service)
     if role is None or state is None:
         raise Forbidden("only members have a receipt; join the conversation first")
+    place.check_unblocked(role, service=command.service)
     if command.read_seq > place.head:
         raise invalid("/read_seq", f"is above the head; the newest message is {place.head}")
     if command.read_seq > state.read_seq:

@@ -1,6 +1,7 @@
 """Limits on how much somebody does in a minute, over all processes of a service. Time comes in, in seconds.
 
-What counts is kept in one place that all processes share (`Asked`, `Told`), in sixty slots of a second each. A process
+What counts is kept in one place that all processes share (`Asked`, `Told`), in slots of a second each,
+sixty and the one in which they began. A process
 that knows that there is much left goes on by itself, and tells of it once a second: so a member who does what people do
 costs nobody a question. Nearer to the limit it asks before each. All processes together keep back no more than a fifth
 of a limit, so in no minute is more let through than 1.2 times as much.

@@ -20,6 +20,9 @@ _TLS = 443
 _HIGH = 1_024
 """From here on a port is nobody's in particular; below it, only that of HTTPS is asked."""
 _NAT64 = ip_network("64:ff9b::/96")
+_SPECIAL = (ip_network("fec0::/10"), ip_network("3fff::/20"), ip_network("192.88.99.0/24"), ip_network("5f00::/16"))
+"""Nobody's on the public internet, which Python's own table does not know in every version: addresses of a site
+(RFC 3879), of documentation (RFC 9637), of relays that are gone (RFC 7526), of segment routing (RFC 9602)."""
 _NUMERIC = re.compile(r"(0x[0-9a-f]*|[0-9]+)(\.(0x[0-9a-f]*|[0-9]+)){0,3}\.?", re.IGNORECASE)
 _LABEL = r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?"
 _NAME = re.compile(rf"(?=.{{1,253}}$)({_LABEL}\.)*{_LABEL}")
@@ -106,7 +109,8 @@ def check(address: Address, host: str, allowed: Allowed) -> None:
         return
     if bare.is_loopback and (allowed.local if host == _LOCAL else allowed.here and _literal(host) is not None):
         return
-    if not bare.is_global or bare.is_multicast or bare.is_reserved:
+    special = any(bare in one for one in _SPECIAL if one.version == bare.version)
+    if special or not bare.is_global or bare.is_multicast or bare.is_reserved:
         raise ValueError(f"{host} is at {address}, which is not on the public internet; the operator may allow it")
 
 

@@ -10,7 +10,8 @@ from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.core.rate import Asked, Told
 from nestrel.live import redis_line
 
-# A ring of sixty seconds in a hash, as in the database; each key is by itself, so a cluster can spread them.
+# A ring of sixty seconds, and the one in which they began, in a hash, as in the database; each key is by itself, so a
+# cluster can spread them.
 _TAKE = """
 local now = tonumber(redis.call('TIME')[1])
 local done, wanted, most = tonumber(ARGV[1]), tonumber(ARGV[2]), tonumber(ARGV[3])
@@ -18,7 +19,7 @@ local ring, used = {}, 0
 local held = redis.call('HGETALL', KEYS[1])
 for i = 1, #held, 2 do
     local at = tonumber(held[i])
-    if at > now - 60 then
+    if at >= now - 60 then
         ring[at] = tonumber(held[i + 1])
         used = used + ring[at]
     else
@@ -31,14 +32,14 @@ local add = done
 if granted then add = add + wanted; used = used + wanted end
 if add > 0 then
     redis.call('HINCRBY', KEYS[1], now, add)
-    redis.call('EXPIRE', KEYS[1], 61)
+    redis.call('EXPIRE', KEYS[1], 62)
     ring[now] = (ring[now] or 0) + add
 end
 local seconds, freed = 60, 0
 if not granted then
-    for ahead = 1, 60 do
-        freed = freed + (ring[now + ahead - 60] or 0)
-        if used - freed + wanted <= most then seconds = ahead; break end
+    for ahead = 1, 61 do
+        freed = freed + (ring[now + ahead - 61] or 0)
+        if used - freed + wanted <= most then seconds = math.min(ahead, 60); break end
     end
 end
 return {granted and 1 or 0, math.max(most - used, 0), seconds}

@@ -56,7 +56,7 @@ def make_app(settings: Settings) -> FastAPI:
         app.include_router(router, prefix=doors.PREFIX)
     app.include_router(operations.router)
     app.router.routes.append(WebSocketRoute(_LIVE, Live(service)))
-    console.mount(app)
+    console.mount(app, settings)
     problems.install(app)
     app.add_middleware(Envelope, service=service, intakes=_INTAKES)
 

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from pathlib import Path
 from secrets import token_urlsafe
+from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from starlette.responses import FileResponse, RedirectResponse, Response
 
 from nestrel.core.problems import NotFound
+from nestrel.service.settings import Settings
 
 _WEB = Path(__file__).parent / "web"
 
 _POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'{nonce}; img-src 'self' data: blob:; "
-    "media-src 'self' blob:; font-src 'self'; connect-src *; manifest-src 'self'; worker-src 'self'; "
+    "media-src 'self' blob:; font-src 'self'; connect-src {connects}; manifest-src 'self'; worker-src 'self'; "
     "frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'"
 )
-"""The console runs only its own code, and text from messages can never become any. The issuer may be anywhere."""
+"""The console runs only its own code, and text from messages can never become any. It
+speaks to the service, to the issuer, and to whom the operator has named."""
 _HEADERS = {
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -25,20 +28,29 @@ _HEADERS = {
     "Cross-Origin-Resource-Policy": "same-origin",
     "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=()",
 }
-_POLICED = {"Content-Security-Policy": _POLICY.format(nonce="")}
 _NONCE = "nonce-of-this-page"
 """Stands in the page for the nonce of an answer, with which its dialogs may add a style (CSP, 6.6.2)."""
 
 
-def _page(path: Path) -> Response:
+def _connects(settings: Settings) -> str:
+    """Where a page of the console may send requests."""
+    parts = [urlsplit(url) for url in (settings.issuer, settings.jwks_url) if url]
+    issuers = [f"{part.scheme}://{part.netloc}" for part in parts if part.scheme in ("http", "https") and part.netloc]
+    return " ".join(dict.fromkeys(["'self'", *issuers, *settings.console_connects]))
+
+
+def _page(path: Path, connects: str) -> Response:
     """The page, with a nonce of its own."""
     nonce = token_urlsafe(18)
-    policy = _POLICY.format(nonce=f" 'nonce-{nonce}'")
+    policy = _POLICY.format(nonce=f" 'nonce-{nonce}'", connects=connects)
     headers = {**_HEADERS, "Content-Security-Policy": policy, "Cache-Control": "no-cache"}
     return Response(path.read_text().replace(_NONCE, nonce), headers=headers, media_type="text/html; charset=utf-8")
 
 
-def mount(app: FastAPI) -> None:
+def mount(app: FastAPI, settings: Settings) -> None:
+    connects = _connects(settings)
+    policed = {"Content-Security-Policy": _POLICY.format(nonce="", connects=connects)}
+
     @app.get("/", include_in_schema=False)
     @app.get("/console", include_in_schema=False)
     async def to_console() -> Response:
@@ -57,7 +69,7 @@ def mount(app: FastAPI) -> None:
         if there and found.is_relative_to(_WEB) and found != page:
             hashed = path.startswith("assets/")
             cache = "public, max-age=31536000, immutable" if hashed else "no-cache"
-            return FileResponse(found, headers={**_HEADERS, **_POLICED, "Cache-Control": cache})
+            return FileResponse(found, headers={**_HEADERS, **policed, "Cache-Control": cache})
         if path.startswith("assets/"):
             raise NotFound("there is no such file in the console")
-        return _page(page)
+        return _page(page, connects)

@@ -64,12 +64,12 @@ def opened(seal: CursorSeal, value: str) -> Identity:
     )  # fmt: skip
 
 
-def check_origin(hosts: Hosts, method: str, origin: str | None, host: str) -> None:
+def check_origin(hosts: Hosts, method: str, origin: str | None, host: str, scheme: str) -> None:
     """A browser sends the cookie for whoever's page asks: what changes something has to come from the service's own.
     Raises `Forbidden`."""
     if method in _SAFE:
         return
-    if origin is None or not hosts.same_origin(origin, host):
+    if origin is None or not hosts.same_origin(origin, host, scheme):
         raise Forbidden("with a session cookie this has to come from the service's own pages (Origin); add others to "
                         "NESTREL_ORIGINS, or send a bearer token")  # fmt: skip
 

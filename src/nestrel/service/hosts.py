@@ -10,6 +10,9 @@ from urllib.parse import urlsplit
 
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
+_PAGES = {"ws": "http", "wss": "https"}
+"""The scheme of a page that opens a WebSocket."""
+
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
@@ -42,6 +45,7 @@ class Hosts:
         if told or loopback:
             self._names = {*told, *_LOOPBACK, listens_on.lower()}
         self._origins = {origin.rstrip("/").lower() for origin in origins}
+        self._public = public is not None
         if public is not None:
             self._origins.add(f"{public.scheme}://{public.netloc}".lower())
 
@@ -50,16 +54,19 @@ class Hosts:
         if self._names is None:
             return True
         name = host_of(header)
-        return name in self._names or name.startswith("127.")
+        return name in self._names or is_loopback(name)
 
-    def same_origin(self, origin: str, host: str) -> bool:
-        """Whether a page of an origin (RFC 6454) may act here: its own, or one that is allowed."""
+    def same_origin(self, origin: str, host: str, scheme: str) -> bool:
+        """Whether a page of an origin (RFC 6454) may act here: one that is allowed, or its own, which is that of the
+        public address, and where none is told that of the request: its `Host`, by the scheme that it came with."""
         origin = origin.lower().rstrip("/")
-        return origin in self._origins or origin.partition("://")[2] == host.strip().lower()
+        if origin in self._origins or self._public:
+            return origin in self._origins
+        return origin == f"{_PAGES.get(scheme, scheme)}://{host.strip().lower()}"
 
 
 class Proxies:
-    """Whose `Forwarded` (RFC 7239) and `X-Forwarded-For` headers are believed: those of these networks alone."""
+    """Whose `Forwarded` (RFC 7239) and `X-Forwarded-*` headers are believed: those of these networks alone."""
 
     def __init__(self, networks: Sequence[Network]) -> None:
         self._networks = networks
@@ -73,10 +80,14 @@ class Proxies:
         return any(found in network for network in self._networks)
 
     def look_behind(self, scope: MutableMapping[str, Any]) -> None:
-        """Make the client of an ASGI scope the one that a proxy of one's own speaks for."""
+        """Make the client of an ASGI scope the one that a proxy of one's own speaks for, and its scheme the one that
+        the proxy was asked by."""
         if self._networks and scope["client"] is not None:
             peer, port = scope["client"]
             scope["client"] = (self.client_of(peer, scope["headers"]), port)
+            if self.trusts(peer) and (told := _scheme(scope["headers"])) is not None:
+                secure = told == "https"
+                scope["scheme"] = ("wss" if secure else "ws") if scope["type"] == "websocket" else told
 
     def client_of(self, peer: str, headers: Sequence[tuple[bytes, bytes]]) -> str:
         """The address of the caller: the last one that no proxy of one's own has."""
@@ -87,6 +98,19 @@ class Proxies:
             if not self.trusts(hop):
                 return hop
         return hops[0] if hops else peer
+
+
+def _scheme(headers: Sequence[tuple[bytes, bytes]]) -> str | None:
+    """How the nearest proxy was asked, if it says so."""
+    told = None
+    for name, raw in headers:
+        value = raw.decode("latin-1").lower()
+        if name == b"x-forwarded-proto":
+            told = value.rpartition(",")[2].strip()
+        elif name == b"forwarded":
+            found = re.findall(r'proto="?([a-z]+)"?', value)
+            told = found[-1] if found else told
+    return told if told in ("http", "https") else None
 
 
 def _hops(name: bytes, value: str) -> list[str]:

@@ -146,7 +146,7 @@ class Envelope:
                 body.of(underway)
                 self._service.underway.add(underway)
                 if session is not None:
-                    cookies.check_origin(self._service.hosts, scope["method"], origin, host)
+                    cookies.check_origin(self._service.hosts, scope["method"], origin, host, scope["scheme"])
             elif limited or (self._service.rates.address and path not in _OPEN):
                 await self._count_address(scope)
             body.declared(declared)

@@ -205,6 +205,13 @@ class Settings(BaseSettings):
     token_seconds: Annotated[
         int, Field(ge=60, description="for how long a token may be valid at most; a longer one is refused")
     ] = 366 * 86_400
+    console_connects: Annotated[
+        Names,
+        Field(
+            description="origins that the console may send requests to beside the service and the issuer, as where an "
+            "issuer gives out tokens at another host"
+        ),
+    ] = ()
     session_seconds: Annotated[
         int,
         Field(ge=60, description="for how long a browser's session cookie lasts at most; never longer than its token"),

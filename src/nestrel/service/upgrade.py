@@ -31,7 +31,8 @@ async def refusal(service: Service, socket: WebSocket) -> Problem | None:
         except SlowDown as problem:
             return problem
     origin = socket.headers.get("origin")
-    if origin is not None and not service.hosts.same_origin(origin, socket.headers.get("host", "")):
+    host, scheme = socket.headers.get("host", ""), socket.scope["scheme"]
+    if origin is not None and not service.hosts.same_origin(origin, host, scheme):
         return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
     try:
         identity = await by_headers(service, socket)
@@ -57,7 +58,7 @@ async def by_headers(service: Service, socket: WebSocket) -> Identity | None:
     session = cookies.read(headers.get("cookie", ""), host)
     if session is None:
         return None
-    cookies.check_origin(service.hosts, "CONNECT", headers.get("origin"), host)
+    cookies.check_origin(service.hosts, "CONNECT", headers.get("origin"), host, socket.scope["scheme"])
     try:
         return await service.sign_in_by_cookie(session)
     except Unauthenticated:

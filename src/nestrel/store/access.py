@@ -92,10 +92,10 @@ async def see(
     """
     sql = _ACCESS + "FOR NO KEY UPDATE OF c" if lock else _ACCESS
     found = await fetch(connection, sql, conversation_id, caller.user_id)
+    if lock:  # whether or not it was found: nobody learns that by the statements
+        await admitted.check(connection, caller)
     if not found:
         raise no_conversation(conversation_id)
-    if lock:
-        await admitted.check(connection, caller)
     return _access(connection, conversation_id, caller, action, found[0])
 
 

@@ -37,6 +37,8 @@ router = APIRouter(route_class=JsonRoute, tags=["attachments"])
 
 _HERE = "/conversations/{conversation_id}/attachments"
 _DIGEST = re.compile(r"\s*([a-z0-9-]+)\s*=\s*:([A-Za-z0-9+/=]*):\s*")
+_CHARSETS = ("utf-8", "iso-8859-1")
+"""In which a file may be named (RFC 8187, 3.2.1); decoders of others can be made to fail, or to take long."""
 _SIZES = {"sha-256": 32, "sha-512": 64}
 _BYTES = documented_text("The bytes", "*/*")
 _BYTES |= {206: {"description": "A part of them"}, 304: {"description": "They are as they were"}}
@@ -115,10 +117,9 @@ def _name(request: Request) -> str:
     for name, value in message.get_params(header="content-disposition") or []:
         if name.lower() == "filename" and isinstance(value, tuple):
             charset, _, text = value
-            try:
-                extended = text.encode("latin-1", "replace").decode(charset or "utf-8", "replace")
-            except LookupError:
-                raise invalid("/Content-Disposition", "name the file in UTF-8: filename*=UTF-8''…") from None
+            if (charset or "utf-8").lower() not in _CHARSETS:
+                raise invalid("/Content-Disposition", "name the file in UTF-8: filename*=UTF-8''…")
+            extended = text.encode("latin-1", "replace").decode(charset or "utf-8", "replace")
         elif name.lower() == "filename":
             plain = value
     return clean_name(extended or plain)

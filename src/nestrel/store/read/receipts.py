@@ -30,10 +30,13 @@ CROSS JOIN LATERAL (
 
 
 def mentions_join(conversation: str, user: str) -> str:
-    """SQL that joins `named (n)`, the unread messages of others that name a user, behind `unread_joins`."""
+    """SQL that joins `named (n)`, the unread messages of others that name a user, behind `unread_joins`; not those of
+    whom the user blocks."""
     return f"""
 CROSS JOIN LATERAL (SELECT count(*) AS n FROM (SELECT FROM nestrel.mentions x
     WHERE x.conversation_id = {conversation}.id AND x.user_id = {user} AND x.seq > seen.seq
+      AND NOT EXISTS (SELECT FROM nestrel.blocks b WHERE b.user_id = {user} AND b.blocked_id = (
+          SELECT author_id FROM nestrel.messages y WHERE y.conversation_id = {conversation}.id AND y.seq = x.seq))
     LIMIT {limits.MENTIONS_COUNTED}) counted) named
 """
 

@@ -10,7 +10,7 @@ from nestrel.store.native import array, execute, fetch, texts
 
 # In the order of the keys, so that processes wait for each other and never in a ring.
 _TAKE = """
-SELECT * FROM nestrel.take_rates_v1($1::text::text[], $2::text::text[], $3::text::int[], $4::text::int[],
+SELECT * FROM nestrel.take_rates_v2($1::text::text[], $2::text::text[], $3::text::int[], $4::text::int[],
                                     $5::text::int[])
 """
 _BEAT = """
@@ -19,7 +19,7 @@ INSERT INTO nestrel.processes (node) VALUES ($1) ON CONFLICT (node) DO UPDATE SE
 _COUNT = "SELECT count(*) FROM nestrel.processes WHERE beat_at > clock_timestamp() - interval '15 seconds'"
 _BURY = "DELETE FROM nestrel.processes WHERE beat_at < clock_timestamp() - interval '60 seconds'"
 _LEAVE = "DELETE FROM nestrel.processes WHERE node = $1"
-_FORGET = "DELETE FROM nestrel.rates WHERE at < extract(epoch FROM clock_timestamp()) - 120"
+_FORGET = "DELETE FROM nestrel.rate_counts WHERE at < extract(epoch FROM clock_timestamp()) - 120"
 
 
 class StoredRates:

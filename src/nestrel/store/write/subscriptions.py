@@ -8,6 +8,7 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.problems import Forbidden
 from nestrel.store import admitted, rows
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
@@ -15,7 +16,8 @@ from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.rows import Wire
 
 _COLUMNS = "id, user_id, endpoint, p256dh, auth, expires_at, created_at"
-# Whoever holds the device now is who is told there: an endpoint goes over with what waits for it taken away.
+# Whoever holds the device now is who is told there: an endpoint goes over with what waits for it taken away. That they
+# hold it they show by its secret, which its browser alone has told: an address may be known to others.
 _PUT = f"""
 INSERT INTO nestrel.push_subscriptions AS s (id, user_id, endpoint, p256dh, auth, expires_at, session)
 VALUES ($1, $2, $3, $4, $5, $6, $7)
@@ -23,11 +25,12 @@ ON CONFLICT (endpoint) DO UPDATE
 SET id = CASE WHEN s.user_id = excluded.user_id THEN s.id ELSE excluded.id END, user_id = excluded.user_id,
     p256dh = excluded.p256dh, auth = excluded.auth, expires_at = excluded.expires_at, session = excluded.session,
     created_at = CASE WHEN s.user_id = excluded.user_id THEN s.created_at ELSE excluded.created_at END
+WHERE s.user_id = excluded.user_id OR (s.auth = excluded.auth AND s.p256dh = excluded.p256dh)
 RETURNING {_COLUMNS}
 """
 _TAKEN_OVER = """
 DELETE FROM nestrel.push_again a USING nestrel.push_subscriptions s
-WHERE s.endpoint = $1 AND s.user_id <> $2 AND a.subscription_id = s.id
+WHERE s.endpoint = $1 AND s.user_id <> $2 AND s.auth = $3 AND s.p256dh = $4 AND a.subscription_id = s.id
 """
 _FEWER = f"""
 DELETE FROM nestrel.push_subscriptions WHERE user_id = $1 AND id <> $2 AND id NOT IN (
@@ -129,14 +132,22 @@ class Parcel:
 async def put(database: Database, caller: Caller, wanted: Subscription) -> tuple[Subscription, bool]:
     """Keep a device, or keep it up to date; it is nobody else's from now on. It ends with the browser's session in
     which that was asked for. The subscription, and whether it is new; beyond the newest `limits.PUSH_SUBSCRIPTIONS` of
-    a person older ones go. Raises `Forbidden`, `Unauthenticated` as `nestrel.store.admitted.check`."""
+    a person older ones go.
+
+    Raises:
+        Forbidden: it is another's, and the keys are not those that its browser has; or as `nestrel.store.admitted`.
+        Unauthenticated: as that.
+    """
     one, session = wanted, caller.session
     async with database.write() as connection:
         await admitted.hold(connection, one.user_id)
         await admitted.check(connection, caller)
-        await execute(connection, _TAKEN_OVER, one.endpoint, one.user_id)
+        await execute(connection, _TAKEN_OVER, one.endpoint, one.user_id, one.auth, one.p256dh)
         values = (one.id, one.user_id, one.endpoint, one.p256dh, one.auth, one.expires_at, session)
-        kept = Subscription(*(await fetch(connection, _PUT, *values))[0])
+        found = await fetch(connection, _PUT, *values)
+        if not found:
+            raise Forbidden("another person's device is at this address; subscribe anew in this browser")
+        kept = Subscription(*found[0])
         await execute(connection, _FEWER, one.user_id, kept.id)
     return kept, kept.id == one.id
 

@@ -12,8 +12,9 @@ import asyncpg
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
 from nestrel.core.audit import Act
-from nestrel.core.problems import OverQuota, StoreUnavailable, Trouble
+from nestrel.core.problems import Forbidden, OverQuota, StoreUnavailable, Trouble
 from nestrel.core.rights import Action, no_conversation
+from nestrel.core.roles import Kind
 from nestrel.store import admitted, rows
 from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
@@ -78,14 +79,22 @@ class Came:
     still: bool = False
 
 
+_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"
+
+
 async def may_upload(connection: Connection, conversation_id: UUID, caller: Caller) -> Access:
     """The conversation for who may post into it.
 
     Raises:
         NotFound: they may not know of it.
-        Forbidden: they may not post.
+        Forbidden: they may not post, or one of the two of a direct conversation has blocked the other.
     """
-    return await see(connection, conversation_id, caller, Action.POST)
+    access = await see(connection, conversation_id, caller, Action.POST)
+    if access.standing.kind is Kind.DIRECT and not caller.service:
+        [(blocked,)] = await fetch(connection, _BLOCKED, conversation_id)
+        if blocked:
+            raise Forbidden("this conversation takes no messages")
+    return access
 
 
 async def begin(

@@ -25,9 +25,70 @@ SELECT name FROM unnest(ARRAY['posts waiting', 'adopting names', 'retention']) A
 UNION ALL SELECT 'pair ' || n FROM generate_series(0, 255) n
 ON CONFLICT DO NOTHING;
 ALTER TABLE nestrel.conversations ADD COLUMN IF NOT EXISTS name_look text;
+CREATE UNLOGGED TABLE IF NOT EXISTS nestrel.rate_counts (
+    policy text      NOT NULL,
+    key    text      NOT NULL,
+    at     bigint    NOT NULL,
+    slots  integer[] NOT NULL,
+    CONSTRAINT rate_counts_pkey PRIMARY KEY (policy, key)
+) WITH (fillfactor = 50);
 DELETE FROM nestrel.invitations i USING nestrel.members m
 WHERE i.role IN ('owner', 'moderator') AND NOT i.by_service AND m.conversation_id = i.conversation_id
   AND m.user_id = i.created_by AND m.role <> 'owner'
+"""
+
+# A minute is over when the second of its beginning is: sixty slots of a second are a little less, and what came in the
+# first of them counted no more while it was of the last sixty seconds.
+TAKE = """
+CREATE OR REPLACE FUNCTION nestrel.take_rates_v2(
+    policies text[], keys text[], done integer[], wanted integer[], most integer[]
+) RETURNS TABLE (granted boolean, remaining integer, seconds integer) LANGUAGE plpgsql AS $$
+DECLARE
+    n integer;
+    now bigint;
+    before bigint;
+    ring integer[];
+    used integer;
+    freed integer;
+BEGIN
+    FOR n IN 1..coalesce(array_length(keys, 1), 0) LOOP
+        INSERT INTO nestrel.rate_counts (policy, key, at, slots)
+        VALUES (policies[n], keys[n], 0, array_fill(0, ARRAY[61])) ON CONFLICT DO NOTHING;
+        SELECT r.at, r.slots INTO before, ring FROM nestrel.rate_counts r
+        WHERE r.policy = policies[n] AND r.key = keys[n] FOR NO KEY UPDATE;
+        now := greatest(floor(extract(epoch FROM clock_timestamp()))::bigint, before);
+        IF now - before >= 61 THEN
+            ring := array_fill(0, ARRAY[61]);
+        ELSE
+            FOR past IN 1..(now - before)::integer LOOP
+                ring[(before + past) % 61 + 1] := 0;
+            END LOOP;
+        END IF;
+        SELECT sum(x) INTO used FROM unnest(ring) x;
+        used := used + done[n];
+        granted := used + wanted[n] <= most[n];
+        IF granted THEN
+            used := used + wanted[n];
+        END IF;
+        ring[now % 61 + 1] := ring[now % 61 + 1] + done[n] + CASE WHEN granted THEN wanted[n] ELSE 0 END;
+        IF done[n] > 0 OR granted THEN
+            UPDATE nestrel.rate_counts r SET at = now, slots = ring WHERE r.policy = policies[n] AND r.key = keys[n];
+        END IF;
+        remaining := greatest(most[n] - used, 0);
+        seconds := 60;
+        freed := 0;
+        IF NOT granted THEN
+            FOR ahead IN 1..61 LOOP
+                freed := freed + ring[(now + ahead) % 61 + 1];
+                IF used - freed + wanted[n] <= most[n] THEN
+                    seconds := least(ahead, 60);
+                    EXIT;
+                END IF;
+            END LOOP;
+        END IF;
+        RETURN NEXT;
+    END LOOP;
+END $$
 """
 
 # On tables that may be large: nobody waits for them. One that was cut short stands there and is of no use.
@@ -193,6 +254,7 @@ def _rekey() -> None:
 def upgrade() -> None:
     for statement in TABLES.split(";\n"):
         run(statement)
+    run(TAKE)
     run(MONTHS)
     run(FORGET)
     spaces = "E'" + "".join(f"\\U{ord(one):08x}" for one in _characters() if one.isspace()) + "'"
