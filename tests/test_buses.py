@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import shutil
 import signal
 import socket
 import subprocess
@@ -43,7 +44,14 @@ class Server:
 
     def __init__(self, folder: str, *options: str, port: int | None = None) -> None:
         self.port = port or free_port()
-        self._command = ["/usr/bin/redis-server", *options, "--bind", "127.0.0.1", "--dir", folder]
+        self._command = [
+            shutil.which("redis-server") or "/usr/bin/redis-server",
+            *options,
+            "--bind",
+            "127.0.0.1",
+            "--dir",
+            folder,
+        ]
         if not options or not options[0].endswith(".conf"):
             self._command += ["--save", "", "--port" if "--tls-port" not in options else "--tls-port", str(self.port)]
         self.start()

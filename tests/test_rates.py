@@ -137,10 +137,10 @@ async def test_a_minute_counts_until_its_last_second_is_over(database: Database,
                 await client.delete(name)
                 await client.hset(name, str(now - seconds), "5")
             else:
+                slots = "ARRAY(SELECT CASE WHEN n = at % 61 THEN 5 ELSE 0 END FROM generate_series(0, 60) n)"
                 ago = (
-                    "INSERT INTO nestrel.rate_counts SELECT 'commands', $1, at, ARRAY(SELECT CASE WHEN n = at % 61 THEN 5 "
-                    "ELSE 0 END FROM generate_series(0, 60) n) FROM (SELECT floor(extract(epoch FROM clock_timestamp()))"
-                    "::bigint - $2::int AS at) moment "
+                    f"INSERT INTO nestrel.rate_counts SELECT 'commands', $1, at, {slots} "
+                    "FROM (SELECT floor(extract(epoch FROM clock_timestamp()))::bigint - $2::int AS at) moment "
                     "ON CONFLICT (policy, key) DO UPDATE SET at = excluded.at, slots = excluded.slots"
                 )
                 async with database.write() as connection:
