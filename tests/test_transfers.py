@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import ctypes
 import io
 import os
+import subprocess
+import sys
 from collections.abc import Callable
 from contextlib import AsyncExitStack, ExitStack
 from pathlib import Path
@@ -169,3 +172,20 @@ async def test_everybody_who_waits_has_a_turn_before_anybody_has_another(asked: 
     assert order == ["first", *expected]
     async with asyncio.timeout(60), queue.turn("last"):
         pass
+
+
+def test_what_opens_pictures_opens_no_file_of_the_service(tmp_path: Path) -> None:
+    """Whatever a picture makes of it: secrets, other pictures and the database's files are out of its reach, where the
+    kernel can hold it to that. What it is given, it reads."""
+    (tmp_path / "secret").write_text("x")
+    code = (
+        "import sys\nfrom nestrel.files import painter\ngiven = open(sys.argv[1], 'rb')\npainter._confine()\n"
+        "assert given.read() == b'x'\n"
+        "import wave\n"  # what is imported late
+        "for path in (sys.argv[1], '/etc/passwd', '/proc/self/environ'):\n"
+        "    try:\n        open(path)\n    except PermissionError:\n        print('refused')\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code, tmp_path / "secret"], capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (0, "")
+    held = ctypes.CDLL(None).syscall(444, None, 0, 1) > 0  # landlock_create_ruleset, asked for its version
+    assert done.stdout.split() == ["refused"] * (3 if held else 0)

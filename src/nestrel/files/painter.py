@@ -1,7 +1,8 @@
 """The process that opens pictures, and nothing else: whatever is in one, it harms this process alone.
 
 It hears on a socket, whose descriptor is its argument, what `nestrel.files.asking` describes. It may not write files,
-has bounds on its memory and on the time of each picture, and ends with its parent.
+opens none but Python's own where the kernel can hold it to that (Landlock, Linux 5.13), has bounds on its memory and on
+the time of each picture, and ends with its parent.
 """
 
 from __future__ import annotations
@@ -16,8 +17,12 @@ import socket
 import struct
 import sys
 import warnings
+from pathlib import Path
 from typing import BinaryIO
 
+from landlock import LandlockError  # type: ignore[import-untyped]  # it has no types
+from landlock.plumbing import FSAccess  # type: ignore[import-untyped]  # as above
+from landlock.porcelain import Ruleset  # type: ignore[import-untyped]  # as above
 from PIL import Image, ImageCms, ImageOps
 
 from nestrel.core import limits
@@ -132,6 +137,17 @@ def _confine() -> None:
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_NOFILE, (64, 64))
+    with contextlib.suppress(OSError, LandlockError):  # a kernel without it, or one that has it turned off
+        rules = Ruleset()
+        # What is imported late lies there; a picture comes as a descriptor, which needs no opening.
+        rules.allow(*_read(), rules=FSAccess.READ_FILE | FSAccess.READ_DIR)
+        rules.apply()
+
+
+def _read() -> set[str]:
+    """Folders with Python's own files and its libraries."""
+    own = {sys.prefix, sys.base_prefix, str(Path(Image.__file__).parent), str(Path(__file__).parents[2])}
+    return {one for one in (*own, "/usr/lib", "/lib", "/usr/share/zoneinfo") if Path(one).is_dir()}
 
 
 def main() -> int:
