@@ -12,6 +12,8 @@ export interface CommandOwner {
   unreadIs(conversation: string, unread: number | null): void;
 }
 
+const FORBIDDEN = 403;
+
 /** What a member does: on the line where there is one, else through the outbox. */
 export class SeatCommands {
   private readonly reading = new Map<string, number>();
@@ -63,9 +65,10 @@ export class SeatCommands {
       const answer = await this.owner.line.command({ type: "read", conversation_id: copy.id, read_seq: seq });
       this.owner.unreadIs(copy.id, answer.unread ?? null);
     } catch (error) {
-      if (error instanceof CommandRefused)
-        this.reading.delete(copy.id); // said again with the next look
-      else await this.owner.outbox.put("read", copy.id, { read_seq: seq });
+      if (error instanceof CommandRefused) {
+        // Said again with the next look, but where it is refused for good, as between two of whom one blocks the other.
+        if (error.problem.status !== FORBIDDEN) this.reading.delete(copy.id);
+      } else await this.owner.outbox.put("read", copy.id, { read_seq: seq });
     }
   }
 
