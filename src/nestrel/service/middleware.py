@@ -166,6 +166,7 @@ class Envelope:
             body.done()
             if underway is not None:
                 self._service.underway.discard(underway)
+                underway.line = None  # which leads back to it by the scope
             scope["nestrel.status"] = status
             _record(scope, status, time.perf_counter() - started)
 
