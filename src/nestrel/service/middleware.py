@@ -131,7 +131,8 @@ class Envelope:
         try:
             self._check(scope, host)
             if api and not path.startswith(_LINKS):
-                session = session if authorization is None else None
+                if authorization is not None:
+                    session = None  # a bearer wins
                 try:
                     scope["nestrel.identity"] = await (
                         self._service.sign_in(bearer(authorization))
