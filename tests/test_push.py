@@ -68,6 +68,10 @@ async def test_a_device_is_told_what_only_it_can_read(served: Served, pushes: Pu
     await mara.post(other, "elsewhere")
     await told(device, lambda it: len(it) == 3)
     assert device.got[2]["topic"] != topic
+    device.says = Said(seconds=0.5, times=1)  # of one topic, the last to come is what a push service keeps
+    for body in ("one", "two", "three"):
+        await mara.post(place, body)
+    assert [one["seq"] for one in (await told(device, lambda it: len(it) == 6))[3:]] == [3, 4, 5]
     key = (await call(odd, "GET", "/push-key", status=200)).json()["key"]
     assert {check_sender(one, pushes.address) for one in device.asked} == {key}
 

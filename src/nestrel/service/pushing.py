@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 from urllib.parse import urlsplit
+from uuid import UUID
 
 import orjson
 import structlog
@@ -132,11 +133,12 @@ class Pushing:
             for one in apart:
                 self._turns.leave(_origin(one), one.notice.user_id)
             raise
+        before = dict[tuple[UUID, UUID], asyncio.Task[Answer]]()
         for one in apart:
-            self._wait_apart(asyncio.create_task(self._tell(one)), one)
+            self._wait_apart(self._begin(one, before), one)
         try:
             for one in together:
-                tasks[asyncio.create_task(self._tell(one))] = one
+                tasks[self._begin(one, before)] = one
             if tasks:
                 await asyncio.wait(tasks, timeout=_SOON_SECONDS)
             slow = [task for task in tasks if not task.done()]
@@ -150,6 +152,15 @@ class Pushing:
         finally:
             for task in tasks:
                 task.cancel()
+
+    def _begin(
+        self, one: Addressed, before: dict[tuple[UUID, UUID], asyncio.Task[Answer]]
+    ) -> asyncio.Task[Answer]:  # fmt: skip
+        """A notice takes the place of those of its conversation that a push service still holds, so that a device is
+        told of each conversation in order. `before` has the last of each, and gets this one."""
+        to = one.parcel.subscription.id, one.notice.conversation_id
+        before[to] = task = asyncio.create_task(self._tell(one, before.get(to)))
+        return task
 
     def _wait_apart(self, task: asyncio.Task[Answer], one: Addressed) -> None:
         """It is written down already, and has a turn: what comes of it is seen to whenever it comes."""
@@ -191,7 +202,11 @@ class Pushing:
             await subscriptions.done(self._database, [parcel])
         metrics.PUSHES.labels(outcome).inc()
 
-    async def _tell(self, one: Addressed) -> Answer:
+    async def _tell(self, one: Addressed, before: asyncio.Task[Answer] | None) -> Answer:
+        if before is not None:
+            await asyncio.wait([before])
+            if not before.cancelled() and before.exception() is None and before.result().status is None:
+                return before.result()  # It does not answer: to ask it once more now is to wait for it once more.
         answer = await self._ask(one, self._content)
         if answer.status == _TOO_LARGE and self._content is Content.FULL:
             return await self._ask(one, Content.TITLE)
