@@ -201,8 +201,8 @@ async def test_nothing_moves_beside_the_journal(database: Database) -> None:
     now, recent = await moves.since(start)
     async with database.read() as connection:
         rows = await fetch(connection, "SELECT id, rev, moved_xid FROM nestrel.conversations ORDER BY id")
-        _, walked = await resync.moved(connection, "odd", start, 1_000)
-        _, probed = await resync.moved(connection, "odd", start, 1_000, these=list(recent.moved) if recent else [])
+        _, walked = await resync.moved(connection, "odd", start)
+        _, probed = await resync.moved(connection, "odd", start, these=list(recent.moved) if recent else [])
     assert recent is not None
     assert recent.moved == {row[0]: row[1] for row in rows}
     assert set(recent.moved) == set(places)

@@ -42,6 +42,7 @@ from nestrel.store.read import (
     receipts,
     resync,
     said,
+    together,
 )  # fmt: skip
 from nestrel.store.write import at_once, barring, blocks, connections, keeping_out, repeats, sessions, uploads
 from nestrel.store.write import conversations as changing
@@ -122,9 +123,9 @@ async def everything_that_is_hot(database: Database) -> None:
         await archive.digest(connection, place, 1)
         await archive.written(connection, place)
         await history.one(connection, place, 30)
-        first = await changes.newest(connection, place, 5)
+        first = await together.newest(connection, place, 5)
         assert first is not None
-        await changes.since(connection, place, first.end, 50, most=1_000)
+        await together.since(connection, place, first.end, 50, most=1_000)
         await changes.states(connection, [place])
         for scope in ("mine", "open"):
             await conversations.page(connection, scope, odd, 10, None, None)

@@ -28,7 +28,6 @@ from nestrel.store.events import Moved
 from nestrel.store.keep import closed as closed_ones
 from nestrel.store.keep import retention, sweep
 from nestrel.store.native import fetch
-from nestrel.store.read import changes as feed
 from nestrel.store.read import resync
 from nestrel.store.read.changes import Changes
 from nestrel.store.words import Words
@@ -199,13 +198,14 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
 ) -> None:
     """The hub reads from the store what another process wrote; before it has it, a commit of its own is handed on."""
     place = await make(database)
-    hub, heard = Hub(StoreSource(database, 1_000)), Heard()
+    source, heard = StoreSource(database, 1_000), Heard()
+    hub = Hub(source)
     afterwards.push_async_callback(hub.stop)
     (follower,) = await hub.follow([place], "mara", heard)
     own: list[Growth] = []
     await Writer(database, own.extend).submit([Post(place, "mara", "of this process")])
     await Writer(database).submit([Post(place, "mara", "of another")])
-    read = feed.since
+    read = source.since
     reads = 0
 
     async def overtaken(*args: Any) -> Changes | None:
@@ -215,7 +215,7 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
         hub.grown(own)
         return found
 
-    monkeypatch.setattr(feed, "since", overtaken)
+    monkeypatch.setattr(source, "since", overtaken)
     hub.heard([Moved(place, await count(database, "SELECT rev FROM nestrel.conversations"))])
     while follower.channel.reading is not None:
         await asyncio.wait({follower.channel.reading})

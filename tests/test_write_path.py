@@ -25,7 +25,7 @@ from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
-from nestrel.store.read import changes, history
+from nestrel.store.read import history, together
 from nestrel.store.read.changes import Changes
 from nestrel.store.write import conversations, crowds, members
 from nestrel.store.write.answers import Growth
@@ -173,7 +173,7 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
     growths: list[Growth] = []
     live, absent = Replica(str(place)), Replica(str(place))
     async with database.read() as connection:
-        first = await changes.newest(connection, place, 200)
+        first = await together.newest(connection, place, 200)
     assert first is not None
     live.apply(change_set(first))
     at: ChangePosition = ChangePosition(0, 0, 0, first.end.epoch)
@@ -184,7 +184,7 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
         async with database.read() as connection:
             more = True
             while more:
-                found = await changes.since(connection, place, at, 3)
+                found = await together.since(connection, place, at, 3)
                 assert found is not None
                 absent.apply(change_set(found))
                 absent.apply(change_set(found))  # a second time changes nothing

@@ -14,7 +14,7 @@ from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun, Epoch, Lineage
 from nestrel.core.problems import Expired, Forbidden, NotFound, Problem, StoreUnavailable
-from nestrel.live.source import Gone
+from nestrel.live.source import Gone, Want
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
@@ -27,6 +27,7 @@ AT = "2026-11-25T10:00:00.000000Z"
 NEWEST = 4
 ROWS = 5
 MOST = 30
+TOGETHER = 3
 
 
 @dataclass
@@ -331,23 +332,19 @@ class Truth:
 
         await self.read(look)
 
-    async def catch_up(
-        self,
-        caller: Caller,
-        conversation_id: UUID,
-        start: ChangePosition | None,
-        limit: int,
-        upto: ChangePosition | None,
-    ) -> Changes | Gone:
+    async def catch_up(self, caller: Caller, wants: Sequence[Want], limit: int) -> dict[UUID, Changes | Gone]:
+        return {one.conversation_id: await self._caught_up(caller, one, limit) for one in wants[:TOGETHER]}
+
+    async def _caught_up(self, caller: Caller, want: Want, limit: int) -> Changes | Gone:
         def look() -> Changes | None:
-            talk = self.talks.get(conversation_id)
-            if start is None:
+            talk = self.talks.get(want.conversation_id)
+            if want.start is None:
                 return self.newest(talk)
-            return self._since(talk, start, min(limit, ROWS), upto, MOST)
+            return self._since(talk, want.start, min(limit, ROWS), want.upto, MOST)
 
         found = await self.read(look)
         # Looked at after the reading, as the store does.
-        talk = self.talks.get(conversation_id)
+        talk = self.talks.get(want.conversation_id)
         if found is None or talk is None or talk.closed:
             return Gone("closed")
         return found if talk.has(caller.user_id) else Gone(talk.reasons.get(caller.user_id, "removed"))

@@ -24,7 +24,7 @@ from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
 from nestrel.live.checkpoints import Checkpoints
-from nestrel.live.source import Gone
+from nestrel.live.source import Gone, Want
 from nestrel.service.addressing import addressed
 from nestrel.service.socket import Session
 from nestrel.store.access import Caller
@@ -228,7 +228,7 @@ class Client:
         """`GET …/changes`."""
         truth, user = self.world.truth, self.user
         start = SEAL.open_conversation(user, UUID(id_), cursor) if cursor else None
-        found = await truth.catch_up(Caller(user), UUID(id_), start, 5, None)
+        [found] = (await truth.catch_up(Caller(user), [Want(UUID(id_), start, None)], 5)).values()
         await truth.lag(0.3)
         if self.world.dice.random() < self.world.trouble:
             raise Unreachable("the answer was lost")

@@ -7,8 +7,11 @@ one, so a reader that is slow costs a position for each conversation.
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import deque
 from collections.abc import Callable
+from itertools import islice
+from typing import NamedTuple
 from uuid import UUID
 
 import structlog
@@ -21,16 +24,30 @@ from nestrel.live import metrics
 from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
-from nestrel.live.source import Gone, Source
+from nestrel.live.source import Gone, Source, Want
 from nestrel.live.waiting import Retried
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
+from nestrel.store.read.changes import Changes
 from nestrel.store.tracing import tracing
 
 log = structlog.get_logger()
 
 _CATCH_UP_ROWS = 500
 _CATCH_UP_RETRY_SECONDS = 1.0
+_TOGETHER = 100
+"""Conversations that are read in one question, as far as it all goes into one change set's bytes."""
+_LOOKED_AT = 400
+_AHEAD_SECONDS = 5.0
+"""What was read longer ago is read again: of what has expired since, nobody is told."""
+
+
+class _Ahead(NamedTuple):
+    """What was read of a conversation from `start` on, before its turn had come."""
+
+    start: ChangePosition | None
+    found: Changes | Gone
+    at: float
 
 
 class Following:
@@ -71,6 +88,8 @@ class Following:
         self._rewound = False
         self._signals: dict[Signal, None] | None = None
         self._over = False
+        self._ahead: dict[Follower, _Ahead] | None = None
+        """What was read of others together with the last that was read."""
 
     # Commands
 
@@ -172,9 +191,15 @@ class Following:
 
     def _forget(self, follower: Follower) -> None:
         self._hub.unfollow(follower)
+        self._drop(follower)
+        _count(follower, -1)
+
+    def _drop(self, follower: Follower) -> None:
+        """Nothing is to be sent to one any more."""
         self._dirty.pop(follower, None)
         self._unsettled.discard(follower)
-        _count(follower, -1)
+        if self._ahead:
+            self._ahead.pop(follower, None)
 
     def _cursor_of(self, follower: Follower) -> str | None:
         """The conversation cursor of all that was sent to a follower."""
@@ -190,8 +215,7 @@ class Following:
 
     def end(self, follower: Follower, reason: str) -> None:
         conversation_id = follower.channel.id
-        self._dirty.pop(follower, None)
-        self._unsettled.discard(follower)
+        self._drop(follower)
         if self.follows.get(conversation_id) is not follower:
             return  # whoever was about to follow finds out that it may not
         del self.follows[conversation_id]
@@ -331,6 +355,9 @@ class Following:
         entry = channel.next_entry(at) if at is not None else None
         if entry is not None:
             return self._moved_on(follower, entry.end, entry.tail, read=entry.read)
+        ahead = self._ahead.pop(follower, None) if self._ahead else None
+        if ahead is not None and ahead.start is at and time.monotonic() - ahead.at < _AHEAD_SECONDS:
+            return self._caught_up(follower, ahead.found)
         return await self._catch_up(follower)
 
     def _moved_on(self, follower: Follower, end: ChangePosition, tail: str, *, read: bool) -> Delivery:
@@ -348,27 +375,52 @@ class Following:
 
     async def _catch_up(self, follower: Follower) -> Delivery | None:
         """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
-        overlap; who may no longer read gets nothing."""
-        channel, at = follower.channel, follower.at
-        upto = None
-        if at is not None and channel.at is not None and (at.epoch != channel.at.epoch or at.rev <= channel.at.rev):
-            upto = channel.at
+        overlap; of others that are behind as well, what goes into the same answer. Who may no longer read gets
+        nothing."""
+        wanted = {follower: self._wanted(follower)}
+        for other in islice(self._dirty, _LOOKED_AT):
+            if other is not follower and len(wanted) < _TOGETHER and self._needs_store(other):
+                wanted[other] = self._wanted(other)
+        begun = time.monotonic()
         try:
-            found = await self._source.catch_up(self.caller, channel.id, at, _CATCH_UP_ROWS, upto)
+            found = await self._source.catch_up(self.caller, list(wanted.values()), _CATCH_UP_ROWS)
         except Problem:
-            self._dirty.pop(follower, None)
-            if follower.live:
-                self._unsettled.add(follower)
-                asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self._again, follower)
+            for one in wanted:
+                self._dirty.pop(one, None)
+                if one.live:
+                    self._unsettled.add(one)
+                    asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self._again, one)
             return None
-        if not follower.live or follower.at is not at:
+        ahead = {
+            one: _Ahead(want.start, found[want.conversation_id], begun)
+            for one, want in wanted.items()
+            if want.conversation_id in found and one is not follower
+        }
+        self._ahead = ahead or None  # most connections never have one
+        if not follower.live or follower.at is not wanted[follower].start:
             return None  # it ended meanwhile, or was asked to begin elsewhere
+        return self._caught_up(follower, found[follower.channel.id])
+
+    def _needs_store(self, follower: Follower) -> bool:
+        at, latest = follower.at, follower.channel.at
+        if not (follower.live and follower.started):
+            return False
+        if at is None:
+            return True
+        return not (latest is not None and at.complete and _beyond(at, latest)) and not follower.channel.next_entry(at)
+
+    def _wanted(self, follower: Follower) -> Want:
+        at, latest = follower.at, follower.channel.at
+        meets = at is not None and latest is not None and (at.epoch != latest.epoch or at.rev <= latest.rev)
+        return Want(follower.channel.id, at, latest if meets else None)
+
+    def _caught_up(self, follower: Follower, found: Changes | Gone) -> Delivery | None:
         if isinstance(found, Gone):
             self._hub.unfollow(follower)
             self.end(follower, found.reason)
             return None
         metrics.CATCH_UPS.inc()
-        if found.end == at:
+        if found.end == follower.at:
             self._dirty.pop(follower, None)
             return None
         return self._moved_on(follower, found.end, found.tail(), read=True)

@@ -3,26 +3,38 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from itertools import islice
 from typing import NamedTuple, Protocol
 from uuid import UUID
 
+from nestrel.core.catching_up import most_rows, taken
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.problems import Forbidden, NotFound
 from nestrel.core.rights import Action
 from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
+from nestrel.store.native import Connection
 from nestrel.store.read import changes as feed
-from nestrel.store.read import journal, members, resync
+from nestrel.store.read import journal, members, resync, together
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
+from nestrel.store.read.together import Asked
 
 
 class Gone(NamedTuple):
     """The caller may not follow a conversation any more, and why: `left`, `removed` or `closed`."""
 
     reason: str
+
+
+class Want(NamedTuple):
+    """A conversation that somebody has up to `start`, and wants up to where the hub stands."""
+
+    conversation_id: UUID
+    start: ChangePosition | None
+    upto: ChangePosition | None
 
 
 class Source(Protocol):
@@ -32,7 +44,7 @@ class Source(Protocol):
         """The counters of conversations."""
 
     async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        """What changed, for everyone; see `nestrel.store.read.changes.since`."""
+        """What changed, for everyone; see `nestrel.store.read.together.since`."""
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         """Those of the users who are members no more, each with the reason."""
@@ -40,16 +52,9 @@ class Source(Protocol):
     async def check(self, caller: Caller, conversation_id: UUID) -> None:
         """Raises `NotFound` or `Forbidden` for someone who may not follow a conversation."""
 
-    async def catch_up(
-        self,
-        caller: Caller,
-        conversation_id: UUID,
-        start: ChangePosition | None,
-        limit: int,
-        upto: ChangePosition | None,
-    ) -> Changes | Gone:
-        """What changed, for one member; without a start, or from one that this history does not hold, the newest
-        page."""
+    async def catch_up(self, caller: Caller, wants: Sequence[Want], limit: int) -> dict[UUID, Changes | Gone]:
+        """What changed, for one member, in the first of some conversations, as much as goes into one answer. Without a
+        start, or from one that this history does not hold, it is the newest page."""
 
     async def now(self) -> AllPosition:
         """A snapshot."""
@@ -58,8 +63,8 @@ class Source(Protocol):
         """The member's conversations."""
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
-        """What moved of them since a snapshot. True, and all of them, where the snapshot is not one
-        of this store."""
+        """What moved of them since a snapshot, each with where its reader stood; without that for one that begins with
+        its newest page. True, and all of them, where the snapshot is not one of this store."""
 
     async def tell_apart(self, running: Collection[int]) -> None:
         """Find out which of some transactions are not this store's; later snapshots wait for them no more."""
@@ -81,7 +86,7 @@ class StoreSource:
 
     async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
         async with self._database.read() as connection:
-            return await feed.since(connection, conversation_id, start, limit)
+            return await together.since(connection, conversation_id, start, limit)
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         async with self._database.read() as connection:
@@ -91,25 +96,34 @@ class StoreSource:
         async with self._database.read() as connection:
             await see(connection, conversation_id, caller, Action.FOLLOW)
 
-    async def catch_up(
-        self,
-        caller: Caller,
-        conversation_id: UUID,
-        start: ChangePosition | None,
-        limit: int,
-        upto: ChangePosition | None,
-    ) -> Changes | Gone:
+    async def catch_up(self, caller: Caller, wants: Sequence[Want], limit: int) -> dict[UUID, Changes | Gone]:
+        result = dict[UUID, Changes | Gone]()
         async with self._database.read() as connection:
-            if start is None:
-                found = await feed.newest(connection, conversation_id, limit)
-            else:
-                found = await feed.since(connection, conversation_id, start, limit, upto=upto, most=self._most)
+            states = await feed.states(connection, [one.conversation_id for one in wants])
+            asked, needs = dict[UUID, Asked](), list[int]()
+            for id_, start, upto in wants:
+                state = states.get(id_)
+                if state is None or state.closed:
+                    result[id_] = Gone("closed")
+                    continue
+                one = await together.from_start(connection, id_, start, state, upto=upto, most=self._most, page=limit)
+                asked[id_] = one
+                needs.append(most_rows(one.start, one.state.counters))
+            first = dict(islice(asked.items(), taken(needs, limit)))
+            found = await together.read(connection, first, limit)
             # Looked at after the reading: whoever may follow now might when it was read.
-            try:
-                await see(connection, conversation_id, caller, Action.FOLLOW)
-            except (NotFound, Forbidden):
-                return Gone(await members.why_gone(connection, conversation_id, caller.user_id))
-            return Gone("closed") if found is None or found.closed else found
+            still = await resync.still(connection, caller.user_id, list(found))
+            for id_, changes in found.items():
+                result[id_] = changes if id_ in still else await self._seen(connection, caller, changes)
+        return result
+
+    async def _seen(self, connection: Connection, caller: Caller, changes: Changes) -> Changes | Gone:
+        """What was read, for somebody who is no member, if they may see it."""
+        try:
+            await see(connection, changes.conversation_id, caller, Action.FOLLOW)
+        except (NotFound, Forbidden):
+            return Gone(await members.why_gone(connection, changes.conversation_id, caller.user_id))
+        return changes
 
     async def now(self) -> AllPosition:
         async with self._database.read() as connection:
@@ -134,10 +148,13 @@ class StoreSource:
                 if from_nothing:
                     found = await resync.mine(connection, user_id, after=after)
                 else:
-                    _, found = await resync.moved(connection, user_id, since, self._most, after=after)
+                    _, found = await resync.moved(connection, user_id, since, after=after)
                 pending += found
                 if len(found) < resync.MANY:
-                    return from_nothing, pending
+                    break
+            if not from_nothing:
+                pending = await resync.begun(connection, since, pending, self._most)
+            return from_nothing, pending
 
     async def tell_apart(self, running: Collection[int]) -> None:
         async with self._database.read() as connection:

@@ -1,4 +1,4 @@
-"""What changed in a conversation after a position: the tables are their own change feed."""
+"""Change sets, and the counters by which they are read."""
 
 from __future__ import annotations
 
@@ -7,66 +7,17 @@ from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.catching_up import Counters
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.epochs import Begun
 from nestrel.store import epochs, rows, rules
 from nestrel.store.access import Access
-from nestrel.store.native import Connection, array, fetch
-from nestrel.store.read import conversations, messages, profiles
-from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS, Wire
+from nestrel.store.native import Connection, fetch
+from nestrel.store.rows import Wire
 
-# A message has changed when its row has, or its reactions have.
-_CHANGED = """
-(SELECT rev, seq FROM nestrel.messages
- WHERE conversation_id = $1 AND changed AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5)
-UNION ALL
-(SELECT rev, seq FROM nestrel.reaction_counts
- WHERE conversation_id = $1 AND rev > $2 AND rev <= $6 AND seq BETWEEN $3 AND $4 ORDER BY rev LIMIT $5)
-"""
-_THESE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq = ANY($2::text::bigint[])"
-_ROW_BYTES = 400
-"""What a message takes in a change set beside its body, attributes and attachments, about."""
-_SIZE = f"""({_ROW_BYTES} + octet_length(body) + coalesce(octet_length(attributes), 0)
-    + coalesce(octet_length(attachments), 0))"""
-_BUDGET = limits.CHANGE_SET_BYTES * 3 // 4
-_FEW = 100
-"""Changed messages that are read at one time."""
-
-
-def _within(order: str) -> str:
-    """Messages of a range in an order, as many as are likely to fit into one change set; no more are even read."""
-    return f"""
-SELECT {MESSAGE_COLUMNS} FROM (
-    SELECT {MESSAGE_COLUMNS}, {_SIZE} AS size,
-           sum({_SIZE}) OVER (ORDER BY {order} ROWS UNBOUNDED PRECEDING) AS total
-    FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY {order} LIMIT $4) m
-WHERE total - size <= {_BUDGET}
-"""
-
-
-_NEW = _within("seq")
-_NEWEST = _within("seq DESC")
-_MEMBERS = f"""
-SELECT {MEMBER_COLUMNS}, left_reason, true FROM nestrel.members
-WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 ORDER BY rev LIMIT $3
-"""
-# Of a crowd, those who rule or ruled it; and who has left since, of whom nobody is told but themselves.
-_RANKED = f"""
-SELECT {MEMBER_COLUMNS}, left_reason, ranked FROM nestrel.members
-WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 AND (ranked OR left_at IS NOT NULL) ORDER BY rev LIMIT $3
-"""
-_RANKED_NOW = f"""
-SELECT {MEMBER_COLUMNS}, left_reason, true FROM nestrel.members
-WHERE conversation_id = $1 AND rev > $2 AND rev <= $4 AND ranked ORDER BY rev LIMIT $3
-"""
-_COUNT = """
-SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
-            WHERE conversation_id = $1 AND changed AND rev > $2 AND seq >= $3 LIMIT $4) m)
-     + (SELECT count(*) FROM (SELECT 1 FROM nestrel.reaction_counts
-            WHERE conversation_id = $1 AND rev > $2 AND seq >= $3 LIMIT $4) c)
-"""
 _STATES = f"""
-SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins, crowd
+SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins, crowd,
+       member_count
 FROM nestrel.conversations c WHERE id = ANY($1::uuid[])
 """
 
@@ -177,6 +128,12 @@ class State:
     epoch: int
     begun: Begun
     crowd: bool = False
+    members: int = 0
+
+    @property
+    def counters(self) -> Counters:
+        """For the plan of a reading."""
+        return Counters(self.rev, self.head, self.floor, 0 if self.crowd else self.members)
 
     @property
     def position(self) -> ChangePosition:
@@ -191,147 +148,12 @@ async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> di
 
 def _state(
     connection: Connection, present: int | None, _id: UUID, rev: int, head: int, floor: int, own_rev: int, closed: bool,
-    in_epochs: Sequence[int], begins: Sequence[int], crowd: bool,
+    in_epochs: Sequence[int], begins: Sequence[int], crowd: bool, members: int,
 ) -> State:  # fmt: skip
     epoch = connection.history.check(present)
-    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev), crowd)
+    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev), crowd, members)
 
 
 def position_of(access: Access) -> ChangePosition:
     """Where a client stands that holds everything which `access` saw."""
     return ChangePosition(access.rev, access.head, access.rev, access.epoch)
-
-
-async def since(
-    connection: Connection,
-    conversation_id: UUID,
-    start: ChangePosition,
-    limit: int,
-    *,
-    upto: ChangePosition | None = None,
-    most: int | None = None,
-) -> Changes | None:
-    """What changed after `start`, at most `limit` rows; `more` if there is more. None: there is no conversation.
-    `upto` ends it at an earlier position than the present. Where more than `most` messages changed, or `start` is of
-    a state that is lost, the newest page is given instead, with `reset`.
-
-    The counters are read first and rows are read up to them. `rev` follows commit order, so every row that they
-    count is visible by then; a row that moves on meanwhile has a higher `rev` and comes with the next read. First
-    come rows that changed, then new ones, then members: each has its own part of the position.
-    """
-    now = (await states(connection, [conversation_id])).get(conversation_id)
-    if now is None:
-        return None
-    changes = Changes(conversation_id, start, start, now.head, now.floor, closed=now.closed)
-    if now.closed:
-        changes.end = now.position
-        return changes
-    if not connection.history.known.holds(start, now.begun) or (
-        most is not None and await _too_far(connection, conversation_id, start, now, most)
-    ):
-        return await newest(connection, conversation_id, min(limit, limits.PAGE_MOST))
-    if upto is not None and upto.epoch == now.epoch and upto.rev < now.rev:
-        now = replace(now, rev=upto.rev, head=upto.seq)
-        changes.head = now.head
-    while True:
-        await _read_rows(connection, changes, start, now, limit)
-        await _complete(connection, changes, own=now.own_rev > min(start.rev, start.member_rev))
-        if not changes.too_large():
-            return changes
-        limit = changes.fewer()
-        changes = Changes(conversation_id, start, start, now.head, now.floor)
-
-
-async def _too_far(connection: Connection, conversation_id: UUID, start: ChangePosition, now: State, most: int) -> bool:
-    """Whether a catch-up is too large; arithmetic for most, and else counted no further than `most`."""
-    if now.rev - start.rev <= most:
-        return False
-    new = now.head - max(start.seq, now.floor - 1)
-    if new > most:
-        return True
-    [(changed,)] = await fetch(connection, _COUNT, conversation_id, start.rev, now.floor, most - new + 1)
-    return bool(new + changed > most)
-
-
-async def newest(
-    connection: Connection, conversation_id: UUID, limit: int, *, rows: int | None = None
-) -> Changes | None:
-    """A first change set: the conversation and its newest `limit` messages, and members up to `rows` rows in all (by
-    default `limit`); the other members follow from its position on."""
-    now = (await states(connection, [conversation_id])).get(conversation_id)
-    if now is None or now.closed:
-        return None
-    rows = rows or limit
-    end = ChangePosition(now.rev, now.head, 0, now.epoch)
-    while True:
-        found = await fetch(connection, _NEWEST, conversation_id, now.floor, now.head, limit)
-        changes = Changes(conversation_id, None, end, now.head, now.floor, reset=True)
-        changes.messages = await messages.wires_of(connection, conversation_id, found[::-1])
-        await _read_members(connection, changes, now, rows - len(changes.messages))
-        await _complete(connection, changes, own=True)
-        if not changes.too_large():
-            return changes
-        rows = changes.fewer()
-        limit = min(limit, rows)
-
-
-async def _read_rows(connection: Connection, changes: Changes, start: ChangePosition, now: State, limit: int) -> None:
-    rev, seq = start.rev, min(start.seq, now.head)
-    if rev < now.rev:
-        touched = await fetch(connection, _CHANGED, changes.conversation_id, rev, now.floor, seq, limit + 1, now.rev)
-        moves = sorted((row[0], row[1]) for row in touched)
-        taken = await _these(connection, changes, [one[1] for one in moves[:limit]])
-        changes.more = taken < len(moves)
-        rev = moves[taken - 1][0] if changes.more else now.rev
-    limit -= len(changes.messages)
-    if not changes.more and seq < now.head:
-        low = max(seq + 1, now.floor)
-        new = await fetch(connection, _NEW, changes.conversation_id, low, now.head, limit + 1)
-        found = new[:limit]
-        changes.messages += await messages.wires_of(connection, changes.conversation_id, found)
-        seq = found[-1][0] if found else seq if new else now.head
-        changes.more = seq < now.head
-        limit -= len(found)
-    changes.end = ChangePosition(rev, seq, start.member_rev, now.epoch)
-    if not changes.more:
-        await _read_members(connection, changes, now, limit)
-
-
-async def _these(connection: Connection, changes: Changes, seqs: Sequence[int]) -> int:
-    """Add messages in the order in which they were first touched, each once, and no more than are likely to fit;
-    returns how many of `seqs` that covers."""
-    taken, size, told = 0, 0, set[int]()
-    while taken < len(seqs) and size < _BUDGET:
-        some = seqs[taken : taken + _FEW]
-        wanted = [seq for seq in dict.fromkeys(some) if seq not in told]
-        taken += len(some)
-        told.update(wanted)
-        found = {row[0]: row for row in await fetch(connection, _THESE, changes.conversation_id, array(wanted))}
-        kept = [found[seq] for seq in wanted if seq in found]
-        size += sum(len(row[3]) + _ROW_BYTES for row in kept)
-        changes.messages += await messages.wires_of(connection, changes.conversation_id, kept)
-    return taken
-
-
-async def _read_members(connection: Connection, changes: Changes, now: State, limit: int) -> None:
-    member_rev = changes.end.member_rev
-    if member_rev < now.rev:
-        fresh = changes.reset or changes.start is None
-        asked = _MEMBERS if not now.crowd else _RANKED_NOW if fresh else _RANKED
-        found = await fetch(connection, asked, changes.conversation_id, member_rev, limit + 1, now.rev)
-        for row in found[:limit]:
-            if row[3] is not None:
-                if fresh:
-                    continue  # who left before is no news to a fresh copy
-                changes.departed[row[0]] = row[-2]
-            if row[-1]:
-                changes.members.append(rows.member(row))
-        changes.more = len(found) > limit
-        member_rev = (found[limit - 1][6] if limit else member_rev) if changes.more else now.rev
-    changes.end = replace(changes.end, member_rev=member_rev)
-
-
-async def _complete(connection: Connection, changes: Changes, *, own: bool) -> None:
-    if own:
-        changes.conversation = await conversations.show(connection, changes.conversation_id, None)
-    changes.profiles = await profiles.read(connection, rows.people(changes.messages, changes.members))

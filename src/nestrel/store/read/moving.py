@@ -7,20 +7,21 @@ once more with the round behind it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.catching_up import most_rows
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs
-from nestrel.store.native import Connection, array, fetch
+from nestrel.store.native import Connection, fetch
 from nestrel.store.read import changes as feed
-from nestrel.store.read import journal, together
-from nestrel.store.read.changes import Changes
+from nestrel.store.read import journal, starts, together
+from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN, Tail
 from nestrel.store.read.resync import NOTHING
-from nestrel.store.read.together import Asked
+from nestrel.store.read.together import UNBOUNDED, Asked
 
 Position = AllPosition | ResyncPosition
 
@@ -34,21 +35,6 @@ _SMALL = 200
 _WALK = f"""
 SELECT id, {UNSEEN.format("moved_xid", "$3")}
 FROM (SELECT id, moved_xid FROM nestrel.conversations WHERE id > $1 ORDER BY id LIMIT $2) c ORDER BY id
-"""
-_SEEN = """(pg_visible_in_snapshot(moved_xid, $2::text::pg_snapshot)
-      OR moved_xid >= pg_snapshot_xmax(pg_current_snapshot()))"""
-# The newest of each that a snapshot saw: one probe of an index where little has moved since.
-_STARTS = f"""
-SELECT i.id, greatest(m.rev, c.rev, r.rev, p.rev), m.seq
-FROM unnest($1::text::uuid[]) AS i (id)
-LEFT JOIN LATERAL (SELECT seq, rev FROM nestrel.messages
-    WHERE conversation_id = i.id AND {_SEEN} ORDER BY seq DESC LIMIT 1) m ON true
-LEFT JOIN LATERAL (SELECT rev FROM nestrel.messages
-    WHERE conversation_id = i.id AND changed AND {_SEEN} ORDER BY rev DESC LIMIT 1) c ON true
-LEFT JOIN LATERAL (SELECT rev FROM nestrel.reaction_counts
-    WHERE conversation_id = i.id AND {_SEEN} ORDER BY rev DESC LIMIT 1) r ON true
-LEFT JOIN LATERAL (SELECT rev FROM nestrel.members
-    WHERE conversation_id = i.id AND {_SEEN} ORDER BY rev DESC LIMIT 1) p ON true
 """
 
 
@@ -111,15 +97,16 @@ async def which(
 async def _take(connection: Connection, result: Moving, here: ResyncPosition, ids: Sequence[UUID], most: int) -> bool:
     """Read of some, in their order, as much as goes into `most` rows; whether that was all."""
     states = await feed.states(connection, ids)
-    starts = await _starts(connection, here, [id_ for id_ in ids if id_ in states and not states[id_].closed])
+    open_ = {id_: states[id_] for id_ in ids if id_ in states and not states[id_].closed}
+    begun = await _begun(connection, here, open_, starts.SHALLOW)
     small, chosen, whole = dict[UUID, Asked](), list[UUID](), True
     apart: UUID | None = None
     for id_ in ids:
-        state, start = states.get(id_), starts.get(id_)
+        state, start = states.get(id_), begun.get(id_)
         if state is None or not (state.closed or state.head):
             continue  # of one in which nothing was said yet nobody is told
         if not state.closed:
-            moved = state.rev if start is None else state.rev - min(start.rev, start.member_rev)
+            moved = most_rows(start, state.counters)
             if start is None or moved > _SMALL:
                 apart = id_
                 break
@@ -129,7 +116,7 @@ async def _take(connection: Connection, result: Moving, here: ResyncPosition, id
             small[id_] = Asked(start, state, fresh=start.seq == 0)
             most -= moved
         chosen.append(id_)
-    found = await together.read(connection, small)
+    found = await together.read(connection, small, UNBOUNDED, size=UNBOUNDED, item=UNBOUNDED)
     for id_ in chosen:
         if changes := found.get(id_):
             result.items += _parted(here, changes)
@@ -137,36 +124,34 @@ async def _take(connection: Connection, result: Moving, here: ResyncPosition, id
             result.items.append(Item(id_, None, replace(here, after=id_, within=None)))
     if apart is not None:
         # The rest comes with the next reading.
-        result.items += await _apart(connection, here, apart, starts.get(apart), max(most, 1))
+        start = (await _begun(connection, here, {apart: states[apart]}, UNBOUNDED)).get(apart)
+        result.items += await _apart(connection, here, apart, start, max(most, 1))
     if whole and (apart is None or (apart == ids[-1] and result.items[-1].position.within is None)):
         return True
     result.position, result.more = result.items[-1].position if result.items else here, True
     return False
 
 
-async def _starts(connection: Connection, here: ResyncPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
-    """Where each stood; nothing of those that begin anew with their newest page."""
+async def _begun(
+    connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int
+) -> dict[UUID, ChangePosition]:
+    """Where each stood, as far as is found; nothing of those that begin anew with their newest page."""
+    known = {here.after: here.within} if here.within is not None else {}
     if here.since is None:
-        return {here.after: here.within} if here.within is not None else {}
-    found = await fetch(connection, _STARTS, array(list(ids)), here.since.snapshot)
-    epoch = here.upto.epoch
-    starts = {}
-    for id_, rev, seq in found:
-        starts[id_] = ChangePosition(0, 0, 0, epoch) if seq is None else ChangePosition(rev, seq, rev, epoch)
-    if here.within is not None:
-        starts[here.after] = here.within
-    return starts
+        return known
+    found = await starts.found(connection, here.since, states, depth)
+    return {id_: at if at.seq else ChangePosition(0, 0, 0, at.epoch) for id_, at in found.items()} | known
 
 
 async def _apart(
     connection: Connection, here: ResyncPosition, id_: UUID, start: ChangePosition | None, most: int
 ) -> list[Item]:
     if start is not None:
-        changes = await feed.since(connection, id_, start, most)
+        changes = await together.since(connection, id_, start, most)
         assert changes is not None  # in one snapshot with its state
         return list(_parted(here, changes.beginning() if start.seq == 0 else changes))
     rows = limits.PAGE_DEFAULT
-    while (changes := await feed.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
+    while (changes := await together.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
         rows = min(rows, changes.fewer()) - 1 or 1
     assert changes is not None
     return list(_parted(here, changes))

@@ -13,7 +13,7 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import changes as feed
 from nestrel.store.read import together
 from nestrel.store.read.changes import Changes
-from nestrel.store.read.together import Asked
+from nestrel.store.read.together import UNBOUNDED, Asked
 
 _WALKED = 20_000
 """Conversations that one reading looks at."""
@@ -54,7 +54,8 @@ async def read(connection: Connection, at: Replay, only: UUID | None, most: int)
         most -= upto - low + 1
         start = ChangePosition(state.rev, low - 1, state.rev, state.epoch)  # nothing but messages from there on
         asked[id_] = Asked(start, replace(state, head=upto))
-    for id_, changes in (await together.read(connection, asked)).items():
+    found = await together.read(connection, asked, UNBOUNDED, size=UNBOUNDED, item=UNBOUNDED)
+    for id_, changes in found.items():
         changes.more = changes.head < states[id_].head
         changes.head, changes.end = states[id_].head, states[id_].position
         result.items += changes.parts(limits.WEBHOOK_ITEM_BYTES)

@@ -5,17 +5,18 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import islice
-from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.catching_up import looks, most_rows, taken
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs, snapshots
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import changes as feed
-from nestrel.store.read.changes import Changes
+from nestrel.store.read import starts, together
+from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN
+from nestrel.store.read.together import Asked
 
 _MINE_BEHIND = "ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3::uuid)"
 _THESE = "$3::uuid[]"
@@ -23,16 +24,15 @@ _THESE = "$3::uuid[]"
 
 def _moved_of(ids: str) -> str:
     """Which of `ids` moved, and are the member's. As an array: one walk over the key of conversations, whatever the
-    planner thinks of either table. Who has gone is told so once; who came has no position; for the others the
-    function finds it."""
+    planner thinks of either table. Who has gone is told so once; who came has no position."""
     return f"""
 WITH moved AS MATERIALIZED (
     SELECT id, closed_at IS NOT NULL AS closed FROM nestrel.conversations
     WHERE id = ANY({ids}) AND {UNSEEN.format("moved_xid", "$2")}
 )
-SELECT {snapshots.COLUMNS}, x.id, x.gone, x.joined, s.rev, s.seq, s.beyond
+SELECT {snapshots.COLUMNS}, x.id, x.gone, x.joined
 FROM (SELECT) one LEFT JOIN (
-    SELECT moved.id, row_number() OVER (ORDER BY moved.id) AS n, ({UNSEEN.format("m.joined_xid", "$2")}) AS joined,
+    SELECT moved.id, ({UNSEEN.format("m.joined_xid", "$2")}) AS joined,
            CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN moved.closed THEN 'closed' END AS gone
     FROM moved
     CROSS JOIN LATERAL (SELECT joined_xid, moved_xid, left_at, left_reason FROM nestrel.members
@@ -40,19 +40,12 @@ FROM (SELECT) one LEFT JOIN (
     WHERE m.left_at IS NULL OR ({UNSEEN.format("m.moved_xid", "$2")})
     ORDER BY moved.id LIMIT $4
 ) x ON true
-LEFT JOIN LATERAL (
-    SELECT * FROM nestrel.seen_v1(x.id, $2::text::pg_snapshot, $5) WHERE x.gone IS NULL AND NOT x.joined AND x.n <= $6
-) s ON true
 ORDER BY x.id
 """
 
 
 _MOVED = _moved_of(_MINE_BEHIND)
 _MOVED_OF_THESE = _moved_of(_THESE)
-_STARTS = """
-SELECT s.rev, s.seq, s.beyond FROM unnest($1::uuid[]) WITH ORDINALITY AS i (id, n)
-CROSS JOIN LATERAL (SELECT * FROM nestrel.seen_v1(i.id, $2::text::pg_snapshot, $3)) s ORDER BY i.n
-"""
 _MINE = """
 SELECT m.conversation_id, c.rev
 FROM (SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $2 AND left_at IS NULL
@@ -67,10 +60,6 @@ LIMIT 1) m
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 
-_AT_FIRST = 4
-"""Conversations that are given their start with the first question; a long absence may need no more of them for one
-answer."""
-_MORE = 4
 MANY = 1_000
 """Conversations that one answer goes through at most."""
 NOTHING = UUID(int=0)
@@ -78,15 +67,14 @@ NOTHING = UUID(int=0)
 
 @dataclass(frozen=True, slots=True)
 class Pending:
-    """A conversation of the member's that moved: `start` is where the member stood, None for one that begins with its
-    newest page, because the member has `joined` since or was away for too much. `gone` is why it is theirs no more.
-    One that is not `started` has still to be given its start: that costs what has changed in it."""
+    """A conversation of the member's that moved. `start` is where the member stood; None for one that the member has
+    `joined` since, which begins with its newest page, and for one where that has still to be found. `gone` is why it is
+    theirs no more."""
 
     id: UUID
     start: ChangePosition | None = None
     joined: bool = False
     gone: str | None = None
-    started: bool = True
 
 
 @dataclass(slots=True)
@@ -109,31 +97,19 @@ async def moved(
     connection: Connection,
     user_id: str,
     since: AllPosition,
-    most: int,
     *,
     after: UUID = NOTHING,
-    started: int = MANY,
     these: Sequence[UUID] | None = None,
 ) -> tuple[AllPosition, list[Pending]]:
-    """The present snapshot, and the member's conversations that changed since an earlier one, by id, the first of them
-    `started`: one indexed query. Of one with more than `most` changed rows the newest page is wanted instead. `these`
-    are all that moved in the whole store, where that is known and little: no others are looked at."""
+    """The present snapshot, and the member's conversations that changed since an earlier one, by id: one indexed query.
+    `these` are all that moved in the whole store, where that is known and little: no others are looked at."""
     if these is None:
-        found = await fetch(connection, _MOVED, user_id, since.snapshot, after, MANY, most, started)
+        found = await fetch(connection, _MOVED, user_id, since.snapshot, after, MANY)
     else:
         behind = [id_ for id_ in these if id_ > after]
-        found = await fetch(connection, _MOVED_OF_THESE, user_id, since.snapshot, behind, MANY, most, started)
+        found = await fetch(connection, _MOVED_OF_THESE, user_id, since.snapshot, behind, MANY)
     now = snapshots.at(connection, *found[0][:3])
-    return now, [_pending(now.epoch, *row[3:]) for row in found if row[3] is not None]
-
-
-def _pending(
-    epoch: int, id_: UUID, gone: str | None, joined: bool, rev: int | None, seq: int, beyond: bool | None
-) -> Pending:
-    if rev is None and gone is None and not joined:
-        return Pending(id_, started=False)
-    start = None if rev is None or beyond else ChangePosition(rev, seq, rev, epoch)
-    return Pending(id_, start, joined, gone)
+    return now, [Pending(id_, None, joined, gone) for *_, id_, gone, joined in found if id_ is not None]
 
 
 async def mine(connection: Connection, user_id: str, *, after: UUID = NOTHING, limit: int = MANY) -> list[Pending]:
@@ -161,14 +137,12 @@ async def from_cursor(
         now = await snapshots.now(connection)
     else:
         assert isinstance(since, AllPosition)
-        within = isinstance(cursor, ResyncPosition) and cursor.within is not None
-        started = 0 if within else _AT_FIRST
         if recent is None:
-            now, pending = await moved(connection, user_id, since, most, after=after, started=started)
+            now, pending = await moved(connection, user_id, since, after=after)
         else:
             now, these = recent
             if these:
-                _, pending = await moved(connection, user_id, since, most, after=after, started=started, these=these)
+                _, pending = await moved(connection, user_id, since, after=after, these=these)
     at = cursor if isinstance(cursor, ResyncPosition) else ResyncPosition(since, now, NOTHING)
     known = [one for one in (at.since, at.upto) if one is not None]
     lost = not all(epochs.goes_on(connection, one, now) for one in known)
@@ -200,8 +174,8 @@ async def from_map(
     found = dict(await fetch(connection, _MINE, user_id, NOTHING, MANY * 10))
     missing = [id_ for id_ in held if id_ not in found]
     # Of a member with more conversations than are listed here, what is not in the list is not gone for that.
-    still = {row[0] for row in await fetch(connection, _STILL, user_id, missing)} if missing else set()
-    pending = [Pending(id_, held[id_]) if id_ in still else Pending(id_, gone="gone") for id_ in missing]
+    theirs = await still(connection, user_id, missing)
+    pending = [Pending(id_, held[id_]) if id_ in theirs else Pending(id_, gone="gone") for id_ in missing]
     for id_, rev in found.items():
         start = held.get(id_)
         if start is None:
@@ -224,52 +198,109 @@ async def _read(
     rows: int,
     most: int,
 ) -> ResyncPosition:
-    """Read the change set of each conversation until there are enough rows; returns how far it came."""
-    size = 0
-    waiting, some = deque(pending), _AT_FIRST
-    while waiting:
-        if not waiting[0].started and rows > 0:
-            assert at.since is not None
-            some *= _MORE
-            await _give_starts(connection, waiting, some, at.since, at.upto.epoch, most)
-        one = waiting.popleft()
-        if rows <= 0 or size > limits.RESYNC_BYTES:
+    """Read change sets, many together, until there are enough rows; returns how far it came."""
+    size = limits.RESYNC_BYTES
+    waiting, parts = deque[_Waiting](), looks(len(pending))
+    while not answer.more:
+        if not waiting:
+            low, high = next(parts, (0, 0))
+            waiting += await _looked_at(connection, pending[low:high], at, most)
+            if not waiting:
+                break
+        if rows <= 0 or size <= 0:
             answer.more = True
             break
-        rows -= 1
-        at = replace(at, after=one.id, within=None)
-        if one.gone is not None:
-            answer.gone.append(one.id)
-            continue
-        if one.start is None:
-            found = await feed.newest(connection, one.id, limits.PAGE_DEFAULT, rows=max(rows, limits.PAGE_DEFAULT))
-        else:
-            found = await feed.since(connection, one.id, one.start, max(rows, 1), most=most)
-        if found is None or found.closed:
-            answer.gone.append(one.id)
-            continue
-        answer.items.append(found)
-        if one.joined:
-            answer.joined.append(one.id)
-        rows -= len(found.messages) + len(found.members)
-        size += len(found.packed())
-        if found.more:
-            answer.more = True
-            at = replace(at, within=found.end)
-            break
+        group = await _group(connection, waiting, at, rows, most)
+        asked = {one.pending.id: one.asked for one in group if one.asked is not None}
+        found = await together.read(connection, asked, rows, size=size)
+        for one in group:
+            id_ = one.pending.id
+            if one.asked is not None and id_ not in found:
+                answer.more = True
+                break
+            at = replace(at, after=id_, within=None)
+            rows -= 1
+            if one.asked is None:
+                answer.gone.append(id_)
+                continue
+            changes = found[id_]
+            answer.items.append(changes)
+            if one.pending.joined:
+                answer.joined.append(id_)
+            rows -= len(changes.messages) + len(changes.members)
+            size -= len(changes.packed())
+            if changes.more:
+                answer.more = True
+                at = replace(at, within=changes.end)
+                break
     await _drop_lost(connection, user_id, answer)
     return at
 
 
-async def _give_starts(
-    connection: Connection, waiting: deque[Pending], some: int, since: AllPosition, epoch: int, most: int
-) -> None:
-    """Give a start to the first of those that wait for it: as many as there may be room for, and not all that moved."""
-    wanted = [one for one in islice(waiting, some) if not one.started]
-    found = await fetch(connection, _STARTS, [one.id for one in wanted], since.snapshot, most)
-    starts = {one.id: _pending(epoch, one.id, None, False, *row) for one, row in zip(wanted, found, strict=True)}
-    for n in range(min(some, len(waiting))):
-        waiting[n] = starts.get(waiting[n].id, waiting[n])
+@dataclass(slots=True)
+class _Waiting:
+    """One that is still to be read: without a `state` it is gone. It is `asked` once it is known where its reader
+    stood."""
+
+    pending: Pending
+    state: State | None
+    asked: Asked | None = None
+
+
+async def _looked_at(
+    connection: Connection, pending: Sequence[Pending], at: ResyncPosition, most: int
+) -> list[_Waiting]:
+    """Where some conversations stand, and where their reader stood in those that have moved by little."""
+    ids = [one.id for one in pending if one.gone is None]
+    states = await feed.states(connection, ids) if ids else {}
+    unknown = {one.id: states[one.id] for one in pending if _has_to_be_found(one) and one.id in states}
+    places = await starts.found(connection, at.since, unknown, starts.SHALLOW) if at.since is not None else {}
+    result = []
+    for one in pending:
+        state = states.get(one.id) if one.gone is None else None
+        waiting = _Waiting(one, state if state is not None and not state.closed else None)
+        start = one.start or places.get(one.id)
+        if waiting.state is not None and (start is not None or not _has_to_be_found(one)):
+            waiting.asked = await together.from_start(connection, one.id, start, waiting.state, most=most)
+        result.append(waiting)
+    return result
+
+
+def _has_to_be_found(one: Pending) -> bool:
+    return one.gone is None and one.start is None and not one.joined
+
+
+async def _group(
+    connection: Connection, waiting: deque[_Waiting], at: ResyncPosition, rows: int, most: int
+) -> list[_Waiting]:
+    """The next that are read together. One of which it is not known yet where its reader stood is the first then."""
+    first = waiting[0]
+    if first.state is not None and first.asked is None:
+        assert at.since is not None
+        id_ = first.pending.id
+        start = (await starts.found(connection, at.since, {id_: first.state}, most + 1)).get(id_)
+        first.asked = await together.from_start(connection, id_, start, first.state, most=most)
+    needs = []
+    for one in waiting:
+        if one.state is not None and one.asked is None:
+            break
+        needs.append(most_rows(one.asked.start, one.asked.state.counters) if one.asked is not None else 0)
+    return [waiting.popleft() for _ in range(taken(needs, rows))]
+
+
+async def begun(connection: Connection, since: AllPosition, pending: Sequence[Pending], most: int) -> list[Pending]:
+    """The same, each with where its reader stood; without that where more than `most` messages have come since."""
+    ids = [one.id for one in pending if _has_to_be_found(one)]
+    states = await feed.states(connection, ids) if ids else {}
+    places = await starts.found(connection, since, states, starts.SHALLOW)
+    deep = {id_: state for id_, state in states.items() if id_ not in places}
+    places |= await starts.found(connection, since, deep, most + 1)
+    return [replace(one, start=places.get(one.id)) if _has_to_be_found(one) else one for one in pending]
+
+
+async def still(connection: Connection, user_id: str, ids: Sequence[UUID]) -> set[UUID]:
+    """Those of some conversations that are the member's now."""
+    return {row[0] for row in await fetch(connection, _STILL, user_id, ids)} if ids else set()
 
 
 async def _drop_lost(connection: Connection, user_id: str, answer: Resync) -> None:
@@ -277,8 +308,8 @@ async def _drop_lost(connection: Connection, user_id: str, answer: Resync) -> No
     if not answer.items:
         return
     ids = [item.conversation_id for item in answer.items]
-    still: set[Any] = {row[0] for row in await fetch(connection, _STILL, user_id, ids)}
-    lost = [id_ for id_ in ids if id_ not in still]
-    answer.items = [item for item in answer.items if item.conversation_id in still]
-    answer.joined = [id_ for id_ in answer.joined if id_ in still]
+    kept = await still(connection, user_id, ids)
+    lost = [id_ for id_ in ids if id_ not in kept]
+    answer.items = [item for item in answer.items if item.conversation_id in kept]
+    answer.joined = [id_ for id_ in answer.joined if id_ in kept]
     answer.gone += lost

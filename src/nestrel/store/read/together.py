@@ -1,109 +1,399 @@
-"""Change sets of many conversations that have moved a little, in as many statements as one of them takes."""
+"""The change sets of many conversations, in as many statements as one of them takes: what every reader of changes goes
+through, whoever asks.
+
+The counters are read first and rows are read up to them. `rev` follows commit order, so every row that they count is
+visible by then; a row that moves on meanwhile has a higher `rev` and comes with the next reading. First come rows that
+changed, then new ones, then members: each has its own part of the position.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID
 
+from nestrel.core import limits
+from nestrel.core.catching_up import new_messages, only_posts
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import rows
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import conversations, messages, profiles
-from nestrel.store.read.changes import Changes, State
+from nestrel.store.read.changes import Changes, State, states
 from nestrel.store.rows import MEMBER_COLUMNS, MESSAGE_COLUMNS
 
-# Nothing is bounded here but by the counters: each row of a change set moves `rev` by one at least.
+SIZE = limits.CHANGE_SET_BYTES * 3 // 4
+"""Bytes of rows that are likely to go into one change set."""
+UNBOUNDED = 1 << 62
+_ROW_BYTES = 400
+"""What a message takes in a change set beside its body, attributes and attachments, about."""
+_SIZE = f"""({_ROW_BYTES} + octet_length(body) + coalesce(octet_length(attributes), 0)
+    + coalesce(octet_length(attachments), 0))"""
+
+# A message has changed when its row has, or its reactions have.
 _TOUCHED = """
-SELECT i.id, m.seq, m.rev FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[])
-     AS i (id, rev, floor, seq)
+SELECT i.n, m.rev, m.seq FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[],
+    $5::text::bigint[]) WITH ORDINALITY AS i (id, rev, upto, floor, seq, n)
 CROSS JOIN LATERAL (
-    (SELECT seq, rev FROM nestrel.messages
-     WHERE conversation_id = i.id AND changed AND rev > i.rev AND seq BETWEEN i.floor AND i.seq ORDER BY rev)
+    (SELECT rev, seq FROM nestrel.messages WHERE conversation_id = i.id AND changed AND rev > i.rev AND rev <= i.upto
+     AND seq BETWEEN i.floor AND i.seq ORDER BY rev LIMIT $6)
     UNION ALL
-    (SELECT seq, rev FROM nestrel.reaction_counts
-     WHERE conversation_id = i.id AND rev > i.rev AND seq BETWEEN i.floor AND i.seq ORDER BY rev)
-) m
+    (SELECT rev, seq FROM nestrel.reaction_counts WHERE conversation_id = i.id AND rev > i.rev AND rev <= i.upto
+     AND seq BETWEEN i.floor AND i.seq ORDER BY rev LIMIT $6)
+) m ORDER BY i.n, m.rev
 """
+# Of both, no more is read than goes into so many bytes, in the order of the conversations.
 _THESE = f"""
-SELECT i.id, {rows.columns("m", MESSAGE_COLUMNS)}
-FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (id, seq, n)
-CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
-    WHERE conversation_id = i.id AND seq = i.seq LIMIT 1) m
+SELECT n, {MESSAGE_COLUMNS}, total FROM (
+    SELECT i.n, {rows.columns("m", MESSAGE_COLUMNS)}, m.size,
+           sum(m.size) OVER (ORDER BY i.n ROWS UNBOUNDED PRECEDING) AS total
+    FROM unnest($1::text::uuid[], $2::text::bigint[]) WITH ORDINALITY AS i (id, seq, n)
+    CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS}, {_SIZE} AS size FROM nestrel.messages
+        WHERE conversation_id = i.id AND seq = i.seq LIMIT 1) m
+) x WHERE total - size < $3 ORDER BY n
 """
 _NEW = f"""
-SELECT i.id, {rows.columns("m", MESSAGE_COLUMNS)}
-FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, head)
-CROSS JOIN LATERAL (SELECT {MESSAGE_COLUMNS} FROM nestrel.messages
-    WHERE conversation_id = i.id AND seq BETWEEN i.low AND i.head ORDER BY seq) m
+SELECT n, {MESSAGE_COLUMNS}, total FROM (
+    SELECT i.n, {rows.columns("m", MESSAGE_COLUMNS)}, m.size,
+           sum(m.size) OVER (ORDER BY i.n, CASE WHEN i.newest THEN -m.seq ELSE m.seq END
+                             ROWS UNBOUNDED PRECEDING) AS total
+    FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[], $5::text::boolean[])
+         WITH ORDINALITY AS i (id, low, head, most, newest, n)
+    CROSS JOIN LATERAL (
+        (SELECT {MESSAGE_COLUMNS}, {_SIZE} AS size FROM nestrel.messages
+         WHERE NOT i.newest AND conversation_id = i.id AND seq BETWEEN i.low AND i.head ORDER BY seq LIMIT i.most)
+        UNION ALL
+        (SELECT {MESSAGE_COLUMNS}, {_SIZE} AS size FROM nestrel.messages
+         WHERE i.newest AND conversation_id = i.id AND seq BETWEEN i.low AND i.head ORDER BY seq DESC LIMIT i.most)
+    ) m
+) x WHERE total - size < $6 ORDER BY n, seq
 """
-# Of a crowd only those who rule or ruled it; of a fresh copy nobody who has left.
+# A fresh copy is not told who has left before. Of a crowd, those come who rule or ruled it; and who has left since, of
+# whom nobody is told but themselves.
 _MEMBERS = f"""
-SELECT i.id, {rows.columns("m", MEMBER_COLUMNS)}
-FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::boolean[], $4::text::boolean[])
-     AS i (id, rev, crowd, fresh)
-CROSS JOIN LATERAL (SELECT {MEMBER_COLUMNS} FROM nestrel.members
-    WHERE conversation_id = i.id AND rev > i.rev AND (NOT i.crowd OR ranked) AND (NOT i.fresh OR left_at IS NULL)
-    ORDER BY rev) m
+SELECT i.n, {rows.columns("m", MEMBER_COLUMNS)}, m.left_reason, m.ranked OR NOT i.crowd
+FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::boolean[], $5::text::boolean[],
+    $6::text::bigint[]) WITH ORDINALITY AS i (id, rev, upto, crowd, fresh, most, n)
+CROSS JOIN LATERAL (
+    (SELECT {MEMBER_COLUMNS}, left_reason, ranked FROM nestrel.members
+     WHERE NOT (i.crowd AND i.fresh) AND conversation_id = i.id AND rev > i.rev AND rev <= i.upto
+       AND (NOT i.crowd OR ranked OR left_at IS NOT NULL) AND (NOT i.fresh OR left_at IS NULL)
+     ORDER BY rev LIMIT i.most)
+    UNION ALL
+    (SELECT {MEMBER_COLUMNS}, left_reason, ranked FROM nestrel.members
+     WHERE i.crowd AND i.fresh AND conversation_id = i.id AND rev > i.rev AND rev <= i.upto
+       AND ranked AND left_at IS NULL
+     ORDER BY rev LIMIT i.most)
+) m ORDER BY i.n, m.rev
+"""
+_COUNT = """
+SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
+            WHERE conversation_id = $1 AND changed AND rev > $2 AND seq >= $3 LIMIT $4) m)
+     + (SELECT count(*) FROM (SELECT 1 FROM nestrel.reaction_counts
+            WHERE conversation_id = $1 AND rev > $2 AND seq >= $3 LIMIT $4) c)
 """
 
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """From where on a conversation is read up to its `state`; one that is `fresh` begins there, with `reset`."""
+    """From where on a conversation is read, up to its `state`: without a `start` it begins with its newest page, of
+    `page` messages. One that is `fresh` is a first copy, and is given `reset`."""
 
-    start: ChangePosition
+    start: ChangePosition | None
     state: State
     fresh: bool = False
+    page: int = limits.PAGE_DEFAULT
+
+    @property
+    def is_fresh(self) -> bool:
+        return self.fresh or self.start is None
+
+    @property
+    def only_posts(self) -> bool:
+        return not self.fresh and only_posts(self.start, self.state.counters)
 
 
-async def read(connection: Connection, asked: Mapping[UUID, Asked]) -> dict[UUID, Changes]:
-    """The whole change set of each. In a transaction of one snapshot, with states that were read in it: no row is
-    newer than what counts it."""
-    found = {
-        id_: Changes(id_, one.start, one.state.position, one.state.head, one.state.floor, reset=one.fresh)
-        for id_, one in asked.items()
-    }
-    if not found:
-        return found
-    await _messages(connection, found, asked)
-    await _members(connection, found, asked)
-    people, own = dict[UUID, set[str]](), list[UUID]()
-    for id_, changes in found.items():
-        one = asked[id_]
-        people[id_] = rows.people(changes.messages, changes.members)
-        if one.fresh or one.state.own_rev > min(one.start.rev, one.start.member_rev):
-            own.append(id_)
-    for id_, shown in (await conversations.show_some(connection, own)).items():
-        found[id_].conversation = shown
-    known = await profiles.read(connection, set().union(*people.values()))
-    for id_, changes in found.items():
-        changes.profiles = {user_id: known[user_id] for user_id in sorted(people[id_])}
+@dataclass(slots=True)
+class _Part:
+    """What is being read of one conversation."""
+
+    asked: Asked
+    changes: Changes
+    rows: int
+
+    @property
+    def left(self) -> int:
+        """How many rows more it may have."""
+        return max(0, self.rows - len(self.changes.messages) - len(self.changes.members))
+
+
+@dataclass(slots=True)
+class _Reading:
+    """The parts, in the order in which they were asked for; those behind one that was cut are not read."""
+
+    connection: Connection
+    parts: dict[UUID, _Part]
+    size: int
+    used: int = 0
+
+    def cut(self, behind: UUID) -> None:
+        kept = dict[UUID, _Part]()
+        for id_, part in self.parts.items():
+            kept[id_] = part
+            if id_ == behind:
+                break
+        self.parts = kept
+
+    def going_on(self) -> list[tuple[UUID, _Part]]:
+        """Those that have not come to their end."""
+        return [(id_, part) for id_, part in self.parts.items() if not part.changes.more]
+
+
+async def read(
+    connection: Connection,
+    asked: Mapping[UUID, Asked],
+    most: int,
+    *,
+    size: int = SIZE,
+    item: int = limits.CHANGE_SET_BYTES,
+) -> dict[UUID, Changes]:
+    """The change sets of the first of some, in their order, as many as go into about `size` bytes: at most `most` rows
+    of each, and no more than go into `item` bytes on the wire; what is behind that comes after, where it says `more`.
+    None that was asked for is left out but by one before it."""
+    parts = dict[UUID, _Part]()
+    for id_, one in asked.items():
+        end = one.start or ChangePosition(one.state.rev, one.state.head, 0, one.state.epoch)
+        changes = Changes(id_, one.start, end, one.state.head, one.state.floor, reset=one.is_fresh)
+        parts[id_] = _Part(one, changes, most if one.start is not None else max(most, one.page))
+    reading = _Reading(connection, parts, size)
+    if parts:
+        await _touched(reading, most)
+        await _new(reading)
+        await _members(reading)
+        await _complete(reading)
+    found = dict[UUID, Changes]()
+    for id_, part in reading.parts.items():
+        changes = found[id_] = await _fitted(connection, part, item)
+        if changes.more and changes is not part.changes:
+            break  # what is behind it comes once it is whole
     return found
 
 
-async def _messages(connection: Connection, found: Mapping[UUID, Changes], asked: Mapping[UUID, Asked]) -> None:
-    ids, all_ = array(list(found)), list(asked.values())
-    touched = await fetch(
-        connection, _TOUCHED, ids, array([one.start.rev for one in all_]), array([one.state.floor for one in all_]),
-        array([min(one.start.seq, one.state.head) for one in all_]),
-    )  # fmt: skip
-    order = dict.fromkeys((row[0], row[1]) for row in sorted(touched, key=lambda row: int(row[2])))
-    got: list[Sequence[Any]] = []
-    if order:
-        got += await fetch(connection, _THESE, array([one[0] for one in order]), array([one[1] for one in order]))
-    lows = [max(one.start.seq + 1, one.state.floor) for one in all_]
-    got += await fetch(connection, _NEW, ids, array(lows), array([one.state.head for one in all_]))
-    for message, row in zip(await messages.wires(connection, [(row[0], row[1:]) for row in got]), got, strict=True):
-        found[row[0]].messages.append(message)
+async def _fitted(connection: Connection, part: _Part, item: int) -> Changes:
+    """A change set of no more than so many bytes, where it can be made so small."""
+    changes = part.changes
+    if changes.start is not None:
+        return changes.parts(item)[0]
+    while changes.too_large(item):
+        fewer = changes.fewer()
+        asked = replace(part.asked, page=min(fewer, part.asked.page))
+        changes = (await read(connection, {changes.conversation_id: asked}, fewer, item=UNBOUNDED))[
+            changes.conversation_id
+        ]
+    return changes
 
 
-async def _members(connection: Connection, found: Mapping[UUID, Changes], asked: Mapping[UUID, Asked]) -> None:
-    all_ = list(asked.values())
-    got = await fetch(
-        connection, _MEMBERS, array(list(found)), array([one.start.member_rev for one in all_]),
-        array([one.state.crowd for one in all_]), array([one.fresh for one in all_]),
+# Messages
+
+
+async def _touched(reading: _Reading, most: int) -> None:
+    """Messages that have changed, each once, in the order in which they were first touched."""
+    wanted = [(id_, part) for id_, part in reading.parts.items() if _may_have_changed(part.asked)]
+    if not wanted:
+        return
+    moves: list[list[tuple[int, int]]] = [[] for _ in wanted]
+    found = await fetch(
+        reading.connection, _TOUCHED, array([id_ for id_, _ in wanted]),
+        array([part.changes.end.rev for _, part in wanted]), array([part.asked.state.rev for _, part in wanted]),
+        array([part.asked.state.floor for _, part in wanted]),
+        array([min(part.changes.end.seq, part.asked.state.head) for _, part in wanted]), most + 1,
     )  # fmt: skip
-    for row in got:
-        found[row[0]].members.append(rows.member(row[1:]))
+    for n, rev, seq in found:
+        moves[n - 1].append((rev, seq))
+    pairs = [(n, seq) for n, one in enumerate(moves) for seq in dict.fromkeys(seq for _, seq in one[:most])]
+    got, until = await _those(reading, [(wanted[n][0], seq) for n, seq in pairs])
+    unread = set(pairs[until:])
+    for n, (_, part) in enumerate(wanted):
+        taken = min(len(moves[n]), most)
+        if unread:
+            taken = next((k for k, (_, seq) in enumerate(moves[n][:taken]) if (n, seq) in unread), taken)
+        part.changes.more = taken < len(moves[n])
+        rev = (moves[n][taken - 1][0] if taken else part.changes.end.rev) if part.changes.more else part.asked.state.rev
+        part.changes.end = replace(part.changes.end, rev=rev)
+    for id_, message in got:
+        reading.parts[id_].changes.messages.append(message)
+    if unread:
+        reading.cut(wanted[pairs[until - 1][0]][0])
+
+
+def _may_have_changed(asked: Asked) -> bool:
+    return asked.start is not None and asked.start.rev < asked.state.rev and not asked.only_posts
+
+
+async def _those(reading: _Reading, wanted: Sequence[tuple[UUID, int]]) -> tuple[list[tuple[UUID, rows.Wire]], int]:
+    """Messages, as many of the first as there is room for; and how many that covers."""
+    if not wanted:
+        return [], 0
+    found = await fetch(
+        reading.connection, _THESE, array([one[0] for one in wanted]), array([one[1] for one in wanted]),
+        reading.size - reading.used,
+    )  # fmt: skip
+    got = [(wanted[row[0] - 1][0], row[1:-1]) for row in found]
+    messages_ = await messages.wires(reading.connection, got)
+    until = len(wanted)
+    if found:
+        reading.used, full = _used(reading, found)
+        until = found[-1][0] if full else until
+    return [(id_, message) for (id_, _), message in zip(got, messages_, strict=True)], until
+
+
+def _used(reading: _Reading, found: Sequence[Any]) -> tuple[int, bool]:
+    """How many bytes of rows have been read, and whether that is all that there is room for."""
+    used = reading.used + int(max(row[-1] for row in found))
+    return used, used >= reading.size
+
+
+async def _new(reading: _Reading) -> None:
+    """New messages in their order, or the newest page."""
+    wanted = [(id_, part) for id_, part in reading.going_on() if _has_new(part.asked)]
+    if not wanted:
+        return
+    pages = [part.asked.start is None for _, part in wanted]
+    lows = [max(part.changes.end.seq + 1, part.asked.state.floor) if part.asked.start else part.asked.state.floor
+            for _, part in wanted]  # fmt: skip
+    mosts = [part.asked.page if part.asked.start is None else part.left + 1 for _, part in wanted]
+    room = max(reading.size - reading.used, 1)
+    found = await fetch(
+        reading.connection, _NEW, array([id_ for id_, _ in wanted]), array(lows),
+        array([part.asked.state.head for _, part in wanted]), array(mosts), array(pages), room,
+    )  # fmt: skip
+    got: list[list[Any]] = [[] for _ in wanted]
+    for row in found:
+        got[row[0] - 1].append(row)
+    # What fills the room is the last that was read: the others behind it were not.
+    full = bool(found) and max(row[-1] for row in found) >= room
+    last = found[-1][0] - 1 if full else len(wanted) - 1
+    kept: list[tuple[UUID, Sequence[Any]]] = []
+    for n, (id_, part) in enumerate(wanted[: last + 1]):
+        changes, head = part.changes, part.asked.state.head
+        mine = got[n] if pages[n] else got[n][: part.left]
+        kept += [(id_, row[1:-1]) for row in mine]
+        if not pages[n]:
+            cut = len(got[n]) > len(mine) or (full and n == last)
+            seq = head if not cut else mine[-1][1] if mine else changes.end.seq
+            changes.end = replace(changes.end, rev=part.asked.state.rev, seq=seq)
+            changes.more = seq < head
+    for (id_, _), message in zip(kept, await messages.wires(reading.connection, kept), strict=True):
+        reading.parts[id_].changes.messages.append(message)
+    if full:
+        reading.cut(wanted[last][0])
+
+
+def _has_new(asked: Asked) -> bool:
+    return asked.start is None or new_messages(asked.start, asked.state.counters) > 0
+
+
+# Members, and what belongs to the whole
+
+
+async def _members(reading: _Reading) -> None:
+    wanted = []
+    for id_, part in reading.going_on():
+        state, start = part.asked.state, part.asked.start
+        if start is not None:
+            part.changes.end = ChangePosition(state.rev, state.head, start.member_rev, state.epoch)
+        if part.asked.only_posts or part.changes.end.member_rev >= state.rev:
+            part.changes.end = replace(part.changes.end, member_rev=state.rev)
+        else:
+            wanted.append((id_, part))
+    if not wanted:
+        return
+    found = await fetch(
+        reading.connection, _MEMBERS, array([id_ for id_, _ in wanted]),
+        array([part.changes.end.member_rev for _, part in wanted]),
+        array([part.asked.state.rev for _, part in wanted]), array([part.asked.state.crowd for _, part in wanted]),
+        array([part.asked.is_fresh for _, part in wanted]), array([part.left + 1 for _, part in wanted]),
+    )  # fmt: skip
+    got: list[list[Any]] = [[] for _ in wanted]
+    for row in found:
+        got[row[0] - 1].append(row[1:])
+    for n, (_, part) in enumerate(wanted):
+        changes, left = part.changes, part.left
+        for row in got[n][:left]:
+            if row[3] is not None:
+                changes.departed[row[0]] = row[-2]
+            if row[-1]:
+                changes.members.append(rows.member(row))
+        changes.more = len(got[n]) > left
+        rev = part.asked.state.rev
+        if changes.more:
+            rev = got[n][left - 1][6] if left else changes.end.member_rev
+        changes.end = replace(changes.end, member_rev=rev)
+
+
+async def _complete(reading: _Reading) -> None:
+    own, people = list[UUID](), dict[UUID, set[str]]()
+    for id_, part in reading.parts.items():
+        start = part.asked.start
+        if start is None or part.asked.fresh or part.asked.state.own_rev > min(start.rev, start.member_rev):
+            own.append(id_)
+        people[id_] = rows.people(part.changes.messages, part.changes.members)
+    for id_, shown in (await conversations.show_some(reading.connection, own)).items():
+        reading.parts[id_].changes.conversation = shown
+    known = await profiles.read(reading.connection, set().union(*people.values()))
+    for id_, names in people.items():
+        reading.parts[id_].changes.profiles = {user_id: known[user_id] for user_id in sorted(names)}
+
+
+# What is asked
+
+
+async def from_start(
+    connection: Connection, id_: UUID, start: ChangePosition | None, now: State, *,
+    upto: ChangePosition | None = None, most: int | None = None, page: int = limits.PAGE_DEFAULT,
+) -> Asked:  # fmt: skip
+    """What to ask for somebody who stands at `start`: no more than `upto`, and with the newest page where more than
+    `most` messages have changed, or `start` is of a state that is lost."""
+    if start is None or not connection.history.known.holds(start, now.begun):
+        return Asked(None, now, page=page)
+    if most is not None and await _too_far(connection, id_, start, now, most):
+        return Asked(None, now, page=page)
+    if upto is not None and upto.epoch == now.epoch and upto.rev < now.rev:
+        now = replace(now, rev=upto.rev, head=upto.seq)
+    return Asked(start, now)
+
+
+async def _too_far(connection: Connection, id_: UUID, start: ChangePosition, now: State, most: int) -> bool:
+    """Whether a catch-up is too large; arithmetic for most, and else counted no further than `most`."""
+    if now.rev - start.rev <= most:
+        return False
+    new = new_messages(start, now.counters)
+    if new > most:
+        return True
+    [(changed,)] = await fetch(connection, _COUNT, id_, start.rev, now.floor, most - new + 1)
+    return bool(new + changed > most)
+
+
+async def since(
+    connection: Connection, id_: UUID, start: ChangePosition, limit: int, *,
+    upto: ChangePosition | None = None, most: int | None = None,
+) -> Changes | None:  # fmt: skip
+    """What changed in one conversation after `start`, at most `limit` rows; `more` if there is more, and `closed` if it
+    is no more. None: there never was one. `upto` and `most` are as `from_start` has them."""
+    now = (await states(connection, [id_])).get(id_)
+    if now is None:
+        return None
+    if now.closed:
+        return Changes(id_, start, now.position, now.head, now.floor, closed=True)
+    page = min(limit, limits.PAGE_MOST)
+    asked = await from_start(connection, id_, start, now, upto=upto, most=most, page=page)
+    return (await read(connection, {id_: asked}, limit if asked.start is not None else page))[id_]
+
+
+async def newest(connection: Connection, id_: UUID, limit: int, *, rows: int | None = None) -> Changes | None:
+    """A first change set: the conversation and its newest `limit` messages, and members up to `rows` rows in all (by
+    default `limit`); the other members follow from its position on. None where there is no conversation."""
+    now = (await states(connection, [id_])).get(id_)
+    if now is None or now.closed:
+        return None
+    return (await read(connection, {id_: Asked(None, now, page=limit)}, rows or limit))[id_]
