@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import asyncpg
 import httpx
+import pytest
+from pydantic import SecretStr
 from sqlalchemy.engine import make_url
 
 from nestrel.core.rights import Standing, Who
 from nestrel.core.roles import Kind, Role, Visibility
-from tests.support import once, token, unique
+from nestrel.service.app import in_front, make_app
+from nestrel.service.settings import Settings
+from tests.support import SECRET, once, token, unique
 
 ROLES = {Who.OWNER: "owner", Who.MODERATOR: "moderator", Who.WRITER: "writer", Who.READER: "reader"}
 STATEMENTS: ContextVar[list[str] | None] = ContextVar("statements", default=None)
@@ -149,3 +156,23 @@ class House:
             if other != user:
                 for one, two in ((user, other), (other, user)):
                     assert (await self.call(one, "PUT", f"/me/blocked/{two}")).status_code in (200, 201)
+
+
+@asynccontextmanager
+async def in_process(url: str, folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[House]:
+    """A house on a database, whose files are in a folder."""
+    fetch = asyncpg.Connection.fetch
+
+    async def counting(self: Any, sql: str, *args: Any, **options: Any) -> Any:
+        asked = STATEMENTS.get()
+        if asked is not None:
+            asked.append(sql)
+        return await fetch(self, sql, *args, **options)
+
+    monkeypatch.setattr(asyncpg.Connection, "fetch", counting)
+    settings = Settings(database_url=url, jwt_secret=SecretStr(SECRET), files=str(folder), search=False)
+    app = make_app(settings)
+    async with app.router.lifespan_context(app):
+        transport = httpx.ASGITransport(in_front(app))
+        async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as http:
+            yield House(http, url)

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
-import asyncpg
 import httpx
 import pytest
 from pydantic import SecretStr
@@ -19,9 +18,9 @@ from pydantic import SecretStr
 from nestrel.core.rights import ANYWHERE, RIGHTS, Action, Verdict, Who
 from nestrel.core.roles import Kind, Visibility
 from nestrel.service import access, access_page, doors
-from nestrel.service.app import in_front, make_app
+from nestrel.service.app import make_app
 from nestrel.service.settings import Settings
-from tests.house import STATEMENTS, House, Place
+from tests.house import House, Place, in_process
 from tests.support import SECRET, Person, Served, token
 
 PLACES = [
@@ -54,22 +53,8 @@ OVERRIDES = {("PUT", "/members/me"): Action.JOIN, ("PUT", "/members/other"): Act
 async def house(
     make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> AsyncIterator[House]:
-    fetch = asyncpg.Connection.fetch
-
-    async def counting(self: Any, sql: str, *args: Any, **options: Any) -> Any:
-        asked = STATEMENTS.get()
-        if asked is not None:
-            asked.append(sql)
-        return await fetch(self, sql, *args, **options)
-
-    monkeypatch.setattr(asyncpg.Connection, "fetch", counting)
-    url = make_database()
-    settings = Settings(database_url=url, jwt_secret=SecretStr(SECRET), files=str(tmp_path), search=False)
-    app = make_app(settings)
-    async with app.router.lifespan_context(app):
-        transport = httpx.ASGITransport(in_front(app))
-        async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as http:
-            yield House(http, url)
+    async with in_process(make_database(), tmp_path, monkeypatch) as made:
+        yield made
 
 
 def cells(place: Place, who: Who) -> Iterator[tuple[str, str, Any, Action]]:

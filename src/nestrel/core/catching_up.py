@@ -38,21 +38,25 @@ def new_messages(start: ChangePosition, now: Counters) -> int:
     return max(0, now.head - max(start.seq, now.floor - 1))
 
 
+ALONE = 400
+"""What may have more rows than this fills a change set alone: to read more of it than that would be in vain."""
+
+
 def taken(needs: Sequence[int], rows: int) -> int:
-    """How many of the first are read in one question, which need so many rows each at most: as many as go into `rows`;
-    one that needs more than that is read alone, in parts."""
+    """How many of the first are read in one question, which need so many rows each at most: as many as go into `rows`.
+    One that needs more than that, or is large, is read alone, in parts."""
     count = 0
     for need in needs:
-        if count and need > rows:
+        if count and need > min(rows, ALONE):
             break
         rows -= max(need, 1)
         count += 1
-        if rows <= 0:
+        if rows <= 0 or need > ALONE:
             break
     return count
 
 
-def looks(count: int, first: int = 32, factor: int = 8) -> Iterator[tuple[int, int]]:
+def looks(count: int, first: int = 8, factor: int = 8) -> Iterator[tuple[int, int]]:
     """The parts of a list of `count` in which one looks where each stood: a few, then more and more of them, so that
     an answer that is full soon has looked at few in vain, and a long list takes few questions."""
     low = 0

@@ -10,8 +10,9 @@ from nestrel.store import snapshots
 from nestrel.store.histories import NewEpoch
 from nestrel.store.native import Connection, fetch
 
-UNSEEN = """{0} >= pg_snapshot_xmin({1}::text::pg_snapshot) AND NOT pg_visible_in_snapshot({0}, {1}::text::pg_snapshot)
-      AND {0} < pg_snapshot_xmax(pg_current_snapshot())"""
+UNSEEN = """{0} >= (SELECT pg_snapshot_xmin({1}::text::pg_snapshot))
+      AND NOT pg_visible_in_snapshot({0}, (SELECT {1}::text::pg_snapshot))
+      AND {0} < (SELECT pg_snapshot_xmax(pg_current_snapshot()))"""
 """SQL for what a snapshot has not seen: a column with a transaction, and the parameter with the snapshot. What carries
 a transaction that this history has not come to yet was there before it, as after a dump was loaded."""
 

@@ -212,7 +212,7 @@ async def _read(
             break
         group = await _group(connection, waiting, at, rows, most)
         asked = {one.pending.id: one.asked for one in group if one.asked is not None}
-        found = await together.read(connection, asked, rows, size=size)
+        found = await together.read(connection, asked, rows, size=size if len(asked) > 1 else together.SIZE)
         for one in group:
             id_ = one.pending.id
             if one.asked is not None and id_ not in found:

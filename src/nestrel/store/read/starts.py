@@ -9,9 +9,10 @@ from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read.changes import State
 
-_SEEN = """(pg_visible_in_snapshot(moved_xid, $2::text::pg_snapshot)
-      OR moved_xid >= pg_snapshot_xmax(pg_current_snapshot()))"""
-"""SQL for what a snapshot has seen; what carries a transaction that this history has not come to was there before."""
+_SEEN = """(pg_visible_in_snapshot(moved_xid, (SELECT $2::text::pg_snapshot))
+      OR moved_xid >= (SELECT pg_snapshot_xmax(pg_current_snapshot())))"""
+"""SQL for what a snapshot has seen; what carries a transaction that this history has not come to was there before. What
+is the same for all rows is worked out once: to read the text again for each costs more than to look at it."""
 
 
 def _newest_seen(of: str, what: str, order: str) -> str:

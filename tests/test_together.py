@@ -1,0 +1,156 @@
+"""The one reader of changes: whatever has happened in many conversations, and however little goes into one reading,
+they come whole; and many take as many statements as one."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from nestrel.core.catching_up import ALONE, Counters, looks, most_rows, only_posts, taken
+from nestrel.core.cursors import ChangePosition
+from nestrel.core.replica import Replica
+from nestrel.store.database import Database
+from nestrel.store.native import Connection
+from nestrel.store.read import changes, together
+from nestrel.store.read.together import Asked
+from nestrel.store.write.writer import Writer
+from tests.house import House, in_process
+from tests.test_write_path import SEQS, USERS, change_set, command_of, make
+
+COMMANDS = st.one_of(
+    st.tuples(st.just("post"), USERS, st.sampled_from(["a", "b" * 500, "c" * 3_000])),
+    st.tuples(st.just("edit"), USERS, SEQS, st.sampled_from(["d", "e" * 2_000])),
+    st.tuples(st.just("remove"), USERS, SEQS),
+    st.tuples(st.just("react"), USERS, SEQS, st.sampled_from(["like", "⚓"]), st.booleans()),
+    st.tuples(st.just("read"), USERS, st.integers(0, 6)),
+)
+
+
+@pytest.fixture(scope="module")
+async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
+    opened = Database(make_database())
+    yield opened
+    await opened.close()
+
+
+async def bring(
+    connection: Connection, held: dict[UUID, Replica], at: dict[UUID, ChangePosition], rows: int, size: int, item: int
+) -> int:
+    """Bring copies to the present as every reader does; returns how many readings it took."""
+    for reading in range(1, 10_000):
+        states = await changes.states(connection, list(at))
+        behind = [id_ for id_ in at if at[id_] != states[id_].position]
+        if not behind:
+            return reading
+        asked = {id_: Asked(at[id_], states[id_]) for id_ in behind}
+        found = await together.read(connection, asked, rows, size=size, item=item)
+        assert list(found) == behind[: len(found)]
+        assert found
+        for id_, one in found.items():
+            assert len(one.messages) + len(one.members) <= rows
+            assert not one.too_large(item)
+            assert one.end != at[id_]
+            held[id_].apply(change_set(one))
+            held[id_].apply(change_set(one))  # a second time changes nothing
+            at[id_] = one.end
+            assert one.more == (at[id_] != states[id_].position)
+            if one.more:
+                break  # what comes behind it in the same reading is asked for again
+    raise AssertionError("it comes to no end")
+
+
+def shown(replica: Replica) -> Any:
+    messages = [message.model_dump() for message in replica.ordered()]
+    return messages, {user: member.model_dump() for user, member in replica.members.items()}, replica.head
+
+
+@pytest.fixture
+async def house(
+    make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[House]:
+    async with in_process(make_database(), tmp_path, monkeypatch) as made:
+        yield made
+
+
+@settings(max_examples=40, suppress_health_check=list(HealthCheck), database=None)
+@given(
+    happens=st.lists(st.tuples(st.integers(0, 3), COMMANDS), min_size=1, max_size=40),
+    away=st.integers(0, 40),
+    rows=st.integers(1, 12),
+    size=st.sampled_from([1, 900, 4_000, 10**6]),
+    item=st.sampled_from([2_500, 5_000, 10**6]),
+)
+async def test_however_little_goes_into_a_reading_all_of_it_comes(
+    database: Database, happens: list[tuple[int, tuple[Any, ...]]], away: int, rows: int, size: int, item: int
+) -> None:
+    places = sorted([await make(database) for _ in range(4)])
+    writer = Writer(database)
+    held = {id_: Replica(str(id_)) for id_ in places}
+    epoch = database.history.known.present
+    at = {id_: ChangePosition(0, 0, 0, epoch) for id_ in places}
+
+    async def carry_out(some: list[tuple[int, tuple[Any, ...]]]) -> None:
+        for n, command in some:
+            await asyncio.gather(writer.submit([command_of(places[n], command)]), return_exceptions=True)
+
+    await carry_out(happens[:away])
+    async with database.read() as connection:
+        await bring(connection, held, at, rows, size, item)
+    await carry_out(happens[away:])
+    async with database.read() as connection:
+        await bring(connection, held, at, rows, size, item)
+        for id_ in places:
+            whole, newest = Replica(str(id_)), await together.newest(connection, id_, 200)
+            assert newest is not None
+            whole.apply(change_set(newest))
+            assert shown(held[id_]) == shown(whole)
+
+
+@given(
+    needs=st.lists(st.integers(0, 3_000), min_size=1, max_size=50), rows=st.integers(1, 2_000),
+    count=st.integers(0, 2_000),
+)  # fmt: skip
+def test_the_plan(needs: list[int], rows: int, count: int) -> None:
+    some = taken(needs, rows)
+    assert 1 <= some <= len(needs)
+    assert some == 1 or sum(needs[:some]) <= rows
+    assert some == 1 or max(needs[:some]) <= ALONE
+    assert [n for low, high in looks(count) for n in range(low, high)] == list(range(count))
+
+
+def test_what_moved_is_bounded_by_the_counters() -> None:
+    now = Counters(rev=50, head=30, floor=11, members=4)
+    at = ChangePosition(40, 20, 40, 1)
+    assert most_rows(at, now) == 10
+    assert most_rows(None, now) == 24
+    assert only_posts(at, now)
+    assert not only_posts(ChangePosition(39, 20, 39, 1), now)
+    assert not only_posts(ChangePosition(40, 20, 12, 1), now)
+
+
+async def test_many_take_the_statements_of_one(house: House) -> None:
+    counts = dict[int, int]()
+    for many in (1, 100):
+        user = f"mara-{many}"
+        places = []
+        for _ in range(many):
+            made = await house.call(user, "POST", "/conversations", {"kind": "group"})
+            places.append(made.json()["id"])
+        cursor = (await house.call(user, "POST", "/resync", {})).json()["cursor"]
+        for place in places:
+            await house.call(user, "POST", f"/conversations/{place}/messages", {"body": "moved"})
+        answer, asked = await house.counted(user, "POST", "/resync", {"cursor": cursor})
+        found = answer.json()
+        assert not found["more"]
+        assert [len(item["messages"]) for item in found["items"]] == [1] * many
+        assert sorted(item["conversation_id"] for item in found["items"]) == sorted(places)
+        counts[many] = len(asked)
+    assert counts[1] <= 9
+    assert counts[100] <= 3 * counts[1]
