@@ -23,6 +23,7 @@ from nestrel.live.deliveries import Checkpoint, Delivery
 from nestrel.live.following import Following
 from nestrel.live.hub import Hub
 from nestrel.live.moves import Moves
+from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
 from nestrel.store import troubles
 from nestrel.store.access import Caller
@@ -156,10 +157,11 @@ async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
     monkeypatch.setattr(source, "since", fails)
     monkeypatch.setattr("nestrel.live.hub._REACH_SECONDS", 0.2)
     seal = CursorSeal(b"a key of the test's own")
-    mara, odd = (Following(hub, source, lambda: seal, Caller(user), lambda: None) for user in ("mara", "odd"))
+    checkpoints = Checkpoints(hub, moves := Moves(source), 1.0)
+    returns = Returns(source, moves, checkpoints)
+    mara, odd = (Following(hub, source, returns, lambda: seal, Caller(user), lambda: None) for user in ("mara", "odd"))
     for one in (mara, odd):
         await one.follow_all(None)
-    checkpoints = Checkpoints(hub, Moves(source), 1.0)
     at: AllPosition | None = await checkpoints.turn(None)
     writer = Writer(database)
     for place, user in ((sick, "mara"), (well, "odd")):

@@ -22,6 +22,7 @@ from nestrel.live.deliveries import Checkpoint, Delivery
 from nestrel.live.following import Following
 from nestrel.live.hub import Hub
 from nestrel.live.moves import Moves
+from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
@@ -263,8 +264,9 @@ async def test_a_lost_wake_up_is_found_before_the_checkpoint_speaks_of_it(databa
     source = StoreSource(database, 1_000)
     hub = Hub(source)
     stirred = asyncio.Event()
-    following = Following(hub, source, lambda: seal, Caller(odd.user), stirred.set)
-    checkpoints = Checkpoints(hub, Moves(source), 60)
+    checkpoints = Checkpoints(hub, moves := Moves(source), 60)
+    returns = Returns(source, moves, checkpoints)
+    following = Following(hub, source, returns, lambda: seal, Caller(odd.user), stirred.set)
     try:
         await following.follow_all(None)
         since = await checkpoints.turn(None)

@@ -14,7 +14,7 @@ from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun, Epoch, Lineage
 from nestrel.core.problems import Expired, Forbidden, NotFound, Problem, StoreUnavailable
-from nestrel.live.source import Gone, Want
+from nestrel.live.source import Gone, Mine, Want
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
@@ -354,6 +354,29 @@ class Truth:
 
     async def mine(self, user_id: str) -> list[UUID]:
         return await self.read(lambda: sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id)))
+
+    async def memberships(self, asked: Sequence[tuple[str, int]]) -> Sequence[Mine]:
+        return await self.read(lambda: [self._mine(*one) for one in asked])
+
+    def _mine(self, user_id: str, since: int) -> Mine:
+        mine = Mine([], [], [])
+        for id_ in sorted(self.talks):
+            talk = self.talks[id_]
+            row = talk.members.get(user_id)
+            if row is None:
+                continue
+            if talk.has(user_id):
+                mine.ids.append(id_)
+                if row.born >= since:
+                    mine.joined.append((id_, row.born))
+            else:
+                xid = talk.xid if row.wire["left_at"] is None else row.xid
+                if xid >= since:
+                    mine.ended.append((id_, talk.reasons.get(user_id, "closed"), xid))
+        return mine
+
+    async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
+        return await self.read(lambda: {id_: self._seen(self.talks[id_], since) for id_ in ids})
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         def look() -> tuple[bool, list[Pending]]:

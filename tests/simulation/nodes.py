@@ -24,7 +24,6 @@ from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun
 from nestrel.live import metrics
 from nestrel.live.bus import Bus
-from nestrel.live.checkpoints import Checkpoints
 from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.events import Moved
@@ -115,11 +114,11 @@ class Node(Stage):
 
     def __init__(self, store: Store, bus: Bus) -> None:
         self.reader = NodeSource(store)
-        super().__init__(self.reader, bus)
+        super().__init__(self.reader, bus, seconds=3.0)
         self.heard = self.deliveries = 0
         self.bus = bus
         self.server = Server(self)
-        self.spawn(Checkpoints(self.hub, self.moves, 3.0).run())
+        self.spawn(self.checkpoints.run())
 
     async def start(self) -> None:
         await self.bus.start(self._hear, self.hub.look_again)

@@ -8,9 +8,11 @@ from typing import Any
 
 from nestrel.core.cursors import CursorSeal
 from nestrel.live.bus import Attention
+from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.hub import Hub
 from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
+from nestrel.live.returns import Returns
 from nestrel.service.outgoing import Outgoing
 from nestrel.service.seats import Seats
 from nestrel.service.socket import Session
@@ -22,13 +24,15 @@ SEAL = CursorSeal(b"one key for every node")
 class Stage:
     """The part of `Service` that a `Session` uses."""
 
-    def __init__(self, source: Any, attention: Attention | None = None) -> None:
+    def __init__(self, source: Any, attention: Attention | None = None, *, seconds: float) -> None:
         self.draining = False
         self.sessions: set[Session] = set()
         self.seal = SEAL
         self.source = source
         self.hub = Hub(source, attention)
         self.moves = Moves(source)
+        self.checkpoints = Checkpoints(self.hub, self.moves, seconds)
+        self.returns = Returns(source, self.moves, self.checkpoints)
         self.seats = Seats(0)
         self.outgoing = Outgoing(32 * 1024 * 1024)
         self.lookings = Lookings(None)  # type: ignore[arg-type]  # nobody says here what they look at
@@ -70,5 +74,6 @@ class Stage:
         for task in tuple(self.tasks):
             task.cancel()
         await asyncio.gather(*self.tasks, return_exceptions=True)
+        await self.returns.stop()
         await self.moves.stop()
         await self.hub.stop()

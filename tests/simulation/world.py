@@ -23,7 +23,6 @@ from nestrel.core.commands import Command
 from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.epochs import Lineage
 from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachable
-from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.source import Gone, Want
 from nestrel.service.addressing import addressed
 from nestrel.service.socket import Session
@@ -69,10 +68,10 @@ class Node(Stage):
 
     def __init__(self, truth: Truth) -> None:
         self.truth = truth
-        super().__init__(Known(truth, self.renew))
+        super().__init__(Known(truth, self.renew), seconds=2.0)
         self.writer = self
         self.lines: set[SimLine] = set()
-        self.spawn(Checkpoints(self.hub, self.moves, 2.0).run())
+        self.spawn(self.checkpoints.run())
 
     def renew(self) -> None:
         self.moves.forget()

@@ -4,6 +4,7 @@ wake-up as well."""
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Set as AbstractSet
 from uuid import UUID
 
 import structlog
@@ -25,15 +26,23 @@ class Checkpoints:
         self._hub = hub
         self._moves = moves
         self._seconds = seconds
+        self.since: AllPosition | None = None
+        """The hub has handed on all up to this, but of what is `held`."""
         self._behind: dict[UUID, int] = {}
         self._looking: dict[UUID, asyncio.Task[None]] = {}
 
+    @property
+    def held(self) -> AbstractSet[UUID]:
+        """Conversations of which not all has been handed on that moved up to `since`."""
+        if self._looking:
+            self._looking = {id_: reading for id_, reading in self._looking.items() if not reading.done()}
+        return self._behind.keys() | self._looking.keys() if self._looking else self._behind.keys()
+
     async def run(self) -> None:
         """Until cancelled; a store that is away is asked again at the next turn."""
-        since = None
         while True:
             try:
-                since = await self.turn(since)
+                self.since = await self.turn(self.since)
                 await self._moves.tell_apart()
             except Exception as error:
                 log.warning("checkpoint.failed", reason=str(error))
@@ -56,8 +65,7 @@ class Checkpoints:
         moved += [Moved(id_, 0, (user_id,)) for id_, user_id in recent.joined]
         behind = self._hub.unreached(self._behind)
         self._behind = behind | await self._hub.reach(moved)
-        self._looking = {id_: reading for id_, reading in self._looking.items() if not reading.done()}
-        held = self._behind.keys() | self._looking.keys()
+        held = self.held
         for following, generation in asking.items():
             sent = held.isdisjoint(following.follows)
             if sent and following.generation == generation and following.follows_all:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Container, Sequence
 from itertools import islice
 from typing import NamedTuple
 from uuid import UUID
@@ -24,6 +24,7 @@ from nestrel.live import metrics
 from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
+from nestrel.live.returns import Returns
 from nestrel.live.source import Gone, Source, Want
 from nestrel.live.waiting import Retried
 from nestrel.store.access import Caller
@@ -58,6 +59,7 @@ class Following:
         self,
         hub: Hub,
         source: Source,
+        returns: Returns,
         seal: Callable[[], CursorSeal],
         caller: Caller,
         stirred: Callable[[], None],
@@ -69,6 +71,7 @@ class Following:
         """Grows before each registration at the hub: a checkpoint asked for before says nothing of what came."""
         self._hub = hub
         self._source = source
+        self._returns = returns
         self._seal = seal
         self._stirred = stirred
         self._delivered = delivered
@@ -83,6 +86,7 @@ class Following:
         """What is done about what was joined: no checkpoint comes before that."""
         self._rejoined: set[UUID] = set()
         self._checkpoint: AllPosition | None = None
+        self._lacking: dict[Follower, int] | None = None
         self._sent = False
         self._owed = False
         self._rewound = False
@@ -131,37 +135,60 @@ class Following:
         user_id = self.caller.user_id
         self._all = True
         await self._hub.watch(user_id, self)
-        start = await self._source.now()
-        mine = await self._source.mine(user_id)
-        followers = await self._register([id_ for id_ in mine if id_ not in self.follows])
+        mine = await self._returns.mine(user_id, since)
+        followers = await self._register([id_ for id_ in mine.ids if id_ not in self.follows])
+        generation = self.generation
         try:
-            from_nothing, moved = await self._source.moved(user_id, since or start)
+            back = await self._returns.back(user_id, since, mine)
         except BaseException:
             for follower in followers:
                 self._hub.unfollow(follower)
             raise
-        gone = {one.id: one.gone for one in moved if one.gone is not None}
-        for follower in followers:
-            if follower.channel.id in gone or follower.channel.id in self.follows or not follower.live:
-                self._hub.unfollow(follower)
-            else:
-                self._add(follower)
-        for one in moved:
-            if one.gone is not None:
-                if since is not None:
-                    self._tell_end(one.id, one.gone)
-            elif (held := self.follows.get(one.id)) is None:
-                self.joined(one.id)
-            elif one.start is None or held.at is None or one.start.rev < held.at.rev:
-                held.at, held.cursor = one.start, None
+        self._add_all(followers, but=back.ended)
+        for id_, start in back.begun.items():
+            if (held := self.follows.get(id_)) is None:
+                self.joined(id_)
+            elif start is None or held.at is None or start.rev < held.at.rev:
+                held.at, held.cursor = start, None
                 self.wake(held)
+        if since is not None:
+            for id_, reason in back.ended.items():
+                self._tell_end(id_, reason)
         self._left_out.clear()
         self._all_started = True
         self._owed = True  # one checkpoint says that it has caught up, also where nothing came
         while self._early:
             self.joined(self._early.pop())
+        if back.hold is not None and generation == self.generation:
+            self._reach_at_once(back.now, back.hold)
         self._stirred()
-        return (start if since is None or from_nothing else since), from_nothing
+        return (back.now if since is None or back.from_nothing else since), back.from_nothing
+
+    def _add_all(self, followers: Sequence[Follower], but: Container[UUID]) -> None:
+        added = 0
+        for follower in followers:
+            if follower.channel.id in self.follows or follower.channel.id in but or not follower.live:
+                self._hub.unfollow(follower)
+                continue
+            follower.started = True
+            follower.channel.connections += 1
+            self.follows[follower.channel.id] = follower
+            added += 1
+            if follower.at is not follower.channel.at:  # what came before it was started has been passed over
+                self._dirty[follower] = None
+        metrics.FOLLOWS.inc(added)
+
+    def _reach_at_once(self, now: AllPosition, hold: dict[UUID, int]) -> None:
+        """Say that everything up to a snapshot has been sent as soon as it has, and not with the next turn for all:
+        what moved lately, and the hub has not handed on yet, is waited for."""
+        lacking = dict[Follower, int]()
+        for id_, rev in hold.items():
+            follower = self.follows.get(id_)
+            at = follower.channel.at if follower is not None else None
+            if follower is not None and (at is None or at.rev < rev):
+                lacking[follower] = rev
+        self._hub.expect({follower.channel.id: rev for follower, rev in lacking.items()})
+        self._checkpoint, self._lacking = now, lacking or None
 
     def unfollow(self, conversation_id: UUID) -> None:
         follower = self.follows.pop(conversation_id, None)
@@ -176,8 +203,13 @@ class Following:
         self._hub.unwatch(self.caller.user_id, self)
         self._joining.end()
         for follower in self.follows.values():
-            self._forget(follower)
+            follower.channel.connections -= 1
+            self._hub.unfollow(follower)
+        metrics.FOLLOWS.dec(len(self.follows))
         self.follows.clear()
+        self._dirty.clear()
+        self._unsettled.clear()
+        self._ahead = self._lacking = None
 
     async def _register(self, conversation_ids: list[UUID]) -> list[Follower]:
         self.generation += 1
@@ -297,7 +329,7 @@ class Following:
 
     def reached(self, at: AllPosition) -> None:
         """The hub has handed on all up to a snapshot: say so once that, too, has been sent."""
-        self._checkpoint = at
+        self._checkpoint, self._lacking = at, None
         self._stirred()
 
     # Sending
@@ -310,7 +342,17 @@ class Following:
 
     @property
     def _settled(self) -> bool:
-        return not (self._dirty or self._unsettled or self._joining or self._ended)
+        return not (self._dirty or self._unsettled or self._joining or self._ended or self._lacks())
+
+    def _lacks(self) -> bool:
+        """Whether the hub has still to hand on something that came before the checkpoint that waits for it."""
+        if self._lacking:
+            self._lacking = {
+                follower: rev
+                for follower, rev in self._lacking.items()
+                if follower.live and (follower.at is None or follower.at.rev < rev)
+            }
+        return bool(self._lacking)
 
     async def next(self) -> Event | None:
         """What is to be sent next, None for nothing now. What it gives counts as sent."""

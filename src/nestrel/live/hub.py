@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import asyncio
 from collections import OrderedDict
-from collections.abc import Coroutine, Sequence
+from collections.abc import Coroutine, Mapping, Sequence
+from itertools import chain
 from typing import Any
 from uuid import UUID
 
@@ -18,9 +19,10 @@ from nestrel.core.cursors import ChangePosition
 from nestrel.live import metrics
 from nestrel.live.bus import Attention, Everything
 from nestrel.live.channel import Channel, Entry, Follower, Listener
+from nestrel.live.sharing import Shared
 from nestrel.live.source import Source
 from nestrel.store.events import Moved, Signal
-from nestrel.store.read.changes import Changes
+from nestrel.store.read.changes import Changes, State
 from nestrel.store.write.answers import Growth
 
 log = structlog.get_logger()
@@ -28,6 +30,8 @@ log = structlog.get_logger()
 _READ_ROWS = 500
 _READ_RETRY_SECONDS = 1.0
 _REACH_SECONDS = 5.0
+_LOCATED = 100
+"""So many who begin to follow something share a question."""
 
 
 class Hub:
@@ -38,6 +42,7 @@ class Hub:
         self._most = most
         """Bytes that the rings of all conversations keep together."""
         self._source = source
+        self._located = Shared[Sequence[UUID], dict[UUID, State]](self._locate_all, _LOCATED)
         self._attention = attention or Everything()
         self.channels: dict[UUID, Channel] = {}
         self._watchers: dict[str, set[Listener]] = {}
@@ -78,11 +83,16 @@ class Hub:
     async def _locate(self, channels: Sequence[Channel]) -> None:
         if not channels:
             return
-        states = await self._source.states([channel.id for channel in channels])
+        states = await self._located([channel.id for channel in channels])
         for channel in channels:
             if channel.at is None and channel.id in states:
                 channel.at = states[channel.id].position
                 self._want(channel, channel.wanted)
+
+    async def _locate_all(self, asked: Sequence[Sequence[UUID]]) -> Sequence[dict[UUID, State]]:
+        """Where conversations stand, for some who begin to follow them: of each once."""
+        found = await self._source.states(list(dict.fromkeys(chain.from_iterable(asked))))
+        return [found] * len(asked)
 
     def unfollow(self, follower: Follower) -> None:
         """Forget a follower; a conversation that nobody follows any more costs nothing."""
@@ -140,6 +150,13 @@ class Hub:
     def heard(self, moved: Sequence[Moved]) -> None:
         """The bus says that conversations moved."""
         metrics.BUS_NEEDED.inc(sum(map(self._take, moved)))
+
+    def expect(self, wanted: Mapping[UUID, int]) -> None:
+        """Conversations that are followed here have moved, each up to a `rev`."""
+        for conversation_id, rev in wanted.items():
+            channel = self.channels.get(conversation_id)
+            if channel is not None:
+                self._want(channel, rev)
 
     def _take(self, event: Moved) -> bool:
         """Go after what moved; whether somebody here has to hear of it."""
@@ -338,6 +355,7 @@ class Hub:
             follower.listener.wake(follower)
 
     async def stop(self) -> None:
+        await self._located.stop()
         for task in tuple(self._tasks):
             task.cancel()
         if self._tasks:

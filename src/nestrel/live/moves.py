@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import OrderedDict, deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 from uuid import UUID
@@ -87,6 +87,19 @@ class Moves:
             if not at.sees(joining.xid):
                 joined.append((joining.conversation_id, joining.user_id))
         return now, Recent(moved, joined)
+
+    def of(self, at: AllPosition, ids: Iterable[UUID]) -> dict[UUID, int] | None:
+        """Which of some conversations have moved since an earlier snapshot, up to the newest that was read here, each
+        with its `rev`; None where that is not known here."""
+        now = self._now
+        if now is None or at.epoch != now.epoch or at.xmin < self._known_from or at.xmax > now.xmax or at.lsn > now.lsn:
+            return None
+        moves, found = self._moves, dict[UUID, int]()
+        for id_ in ids:
+            move = moves.get(id_)
+            if move is not None and not at.sees(move.xid):
+                found[id_] = move.rev
+        return found
 
     def _since(self, at: AllPosition) -> Iterator[tuple[UUID, _Move]]:
         for id_ in reversed(self._moves):

@@ -37,6 +37,15 @@ class Want(NamedTuple):
     upto: ChangePosition | None
 
 
+class Mine(NamedTuple):
+    """A member's conversations. Of those, what was `joined`, and beside them what has `ended`, in a transaction or
+    behind it; each with its own, what has ended with the reason too."""
+
+    ids: list[UUID]
+    joined: list[tuple[UUID, int]]
+    ended: list[tuple[UUID, str, int]]
+
+
 class Source(Protocol):
     """Each may raise `StoreUnavailable`; each reads one state that is no older than the call."""
 
@@ -61,6 +70,12 @@ class Source(Protocol):
 
     async def mine(self, user_id: str) -> list[UUID]:
         """The member's conversations."""
+
+    async def memberships(self, asked: Sequence[tuple[str, int]]) -> Sequence[Mine]:
+        """The conversations of some users, each with the transaction from which on they want to hear of changes."""
+
+    async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
+        """Where a snapshot stood in some conversations; nothing of those that begin with their newest page."""
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         """What moved of them since a snapshot, each with where its reader stood; without that for one that begins with
@@ -138,6 +153,15 @@ class StoreSource:
                 found += [one.id for one in some]
                 if len(some) < resync.MANY:
                     return found
+
+    async def memberships(self, asked: Sequence[tuple[str, int]]) -> Sequence[Mine]:
+        async with self._database.read() as connection:
+            return [Mine(*one) for one in await resync.memberships(connection, asked)]
+
+    async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
+        async with self._database.read() as connection:
+            pending = await resync.begun(connection, since, [Pending(id_) for id_ in ids], self._most)
+        return {one.id: one.start for one in pending if one.start is not None}
 
     async def moved(self, user_id: str, since: AllPosition) -> tuple[bool, list[Pending]]:
         async with self._database.read() as connection:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
+from enum import Enum
 from typing import Any, Protocol
 
 from pydantic import ValidationError
@@ -41,6 +42,14 @@ from nestrel.store.write.answers import Written
 _REF_CHARS = 128
 
 
+class SignedIn(Enum):
+    """What came of a frame that signs in."""
+
+    NO = 0
+    FIRST = 1
+    AGAIN = 2
+
+
 class Session(Protocol):
     """The connection that a frame came on, as far as its command goes."""
 
@@ -60,7 +69,7 @@ class Session(Protocol):
 
     def failed(self, ref: str | int | None, error: BaseException) -> None: ...
 
-    async def sign_in(self, frame: SignInFrame) -> None: ...
+    async def sign_in(self, frame: SignInFrame) -> SignedIn: ...
 
 
 async def answer(session: Session, raw: dict[str, Any]) -> None:
@@ -200,7 +209,18 @@ async def _ping(session: Session, frame: Any) -> None:
 
 
 async def _sign_in(session: Session, frame: Any) -> None:
-    await session.sign_in(frame)
+    """Sign in, and follow everything where the frame asks for that, too: whatever is wrong with that part, the line is
+    signed in."""
+    signed_in = await session.sign_in(frame)
+    if signed_in is SignedIn.NO:
+        return
+    following = frame.following
+    if following is None:
+        return
+    if signed_in is SignedIn.AGAIN:
+        raise invalid("/follow_all", "goes with the first sign_in of a line; send follow_all instead")
+    # Within: were the sign-in done again with it, it would be answered twice.
+    await again_if_restored(lambda: _follow_all(session, following))
 
 
 _Handler = Callable[[Session, Any], Awaitable[None]]

@@ -35,6 +35,7 @@ from nestrel.live.deliveries import Delivery
 from nestrel.live.following import Following
 from nestrel.service import frames, logs, metrics, upgrade
 from nestrel.service.addressing import frame_of
+from nestrel.service.frames import SignedIn
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
 from nestrel.service.state import Service
@@ -190,10 +191,11 @@ class Session:
                 self._signed_in(identity, None)
                 return True
             async with asyncio.timeout(limits.SIGN_IN_SECONDS):
-                raw = orjson.loads(await self._receive())
-                if not isinstance(raw, dict) or raw.get("type") != "sign_in":
-                    raise Unauthenticated("the first frame must be sign_in")
-                await frames.answer(self, raw)
+                data = await self._receive()
+            raw = orjson.loads(data)
+            if not isinstance(raw, dict) or raw.get("type") != "sign_in":
+                raise Unauthenticated("the first frame must be sign_in")
+            await frames.answer(self, raw)
             if self._identity is not None:
                 return True
             self.close(SIGN_IN_AGAIN, "the first frame must sign in")
@@ -206,7 +208,7 @@ class Session:
             self.close(SIGN_IN_AGAIN, "the first frame must be sign_in")
         return False
 
-    async def sign_in(self, frame: SignInFrame) -> None:
+    async def sign_in(self, frame: SignInFrame) -> SignedIn:
         """Sign in, or go on with a newer token of the same user; a token that is not accepted ends the connection."""
         try:
             identity = await self.service.sign_in(frame.token)
@@ -214,11 +216,14 @@ class Session:
                 await self.service.check_seats(identity)
             if self._identity is not None and identity.user_id != self._identity.user_id and not self._replaceable:
                 raise Unauthenticated("this connection belongs to another user; open a new one")
+            came = SignedIn.FIRST if self._identity is None else SignedIn.AGAIN
             self._signed_in(identity, frame.ref)
+            return came
         except (Unauthenticated, Forbidden, OverQuota, StoreUnavailable) as problem:
             if isinstance(problem, StoreUnavailable) and self._seat is not None:
                 raise  # what it has signed in with holds until it runs out
             self._turn_away(frame.ref, problem)
+            return SignedIn.NO
 
     def _turn_away(self, ref: str | int | None, problem: Problem) -> None:
         """Refuse a sign-in, and end the connection."""
@@ -249,7 +254,13 @@ class Session:
         if self._following is None:
             service = self.service
             self._following = Following(
-                service.hub, service.source, service.sealing, caller, self._something.set, service.delivered
+                service.hub,
+                service.source,
+                service.returns,
+                service.sealing,
+                caller,
+                self._something.set,
+                service.delivered,
             )
         else:
             self._following.caller = caller

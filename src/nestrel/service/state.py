@@ -24,6 +24,7 @@ from nestrel.live.hub import Hub
 from nestrel.live.lists import Lists
 from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
+from nestrel.live.returns import Returns
 from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
@@ -88,6 +89,8 @@ class Service:
         self.lookings = Lookings(self.saying)
         self.bus.on_said = self._heard_said
         self.moves = Moves(self.source)
+        self.checkpoints = Checkpoints(self.hub, self.moves, settings.checkpoint_seconds)
+        self.returns = Returns(self.source, self.moves, self.checkpoints)
         self.lists = Lists(self.database, self.moves)
         self.database.on_commit = background.on_commit = self.bus.publish
         self.attachments = Attachments(
@@ -147,12 +150,11 @@ class Service:
         await self.bus.start(self.hub.heard, self._bus_is_back)
         with contextlib.suppress(StoreUnavailable):
             await self.load_seal()
-        checkpoints = Checkpoints(self.hub, self.moves, self.settings.checkpoint_seconds)
         self._tasks = [
             asyncio.create_task(
                 work_off(self.stores.background, self.skeletons, self.something_left), name="left over"
             ),
-            asyncio.create_task(checkpoints.run(), name="checkpoints"),
+            asyncio.create_task(self.checkpoints.run(), name="checkpoints"),
             asyncio.create_task(self._look_after(), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.bars.run(), name="bars"),
@@ -182,6 +184,7 @@ class Service:
         await self.reporting.stop()
         await self.rates.stop()
         await self.attachments.stop()
+        await self.returns.stop()
         await self.moves.stop()
         await self.saying.stop()
         await self.hub.stop()

@@ -101,7 +101,13 @@ class Stream:
         self.identity: Identity = request.scope["nestrel.identity"]
         self._underway: Underway = request.scope["nestrel.underway"]
         self.following = Following(
-            service.hub, service.source, service.sealing, caller, self._something.set, service.delivered
+            service.hub,
+            service.source,
+            service.returns,
+            service.sealing,
+            caller,
+            self._something.set,
+            service.delivered,
         )
 
     async def begin(self) -> None:

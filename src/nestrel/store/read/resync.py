@@ -11,7 +11,7 @@ from nestrel.core import limits
 from nestrel.core.catching_up import looks, most_rows, taken
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs, snapshots
-from nestrel.store.native import Connection, fetch
+from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import changes as feed
 from nestrel.store.read import starts, together
 from nestrel.store.read.changes import Changes, State
@@ -58,6 +58,25 @@ SELECT i.id FROM unnest($2::uuid[]) AS i (id)
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members WHERE conversation_id = i.id AND user_id = $1 AND left_at IS NULL
 LIMIT 1) m
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
+"""
+
+# Of many users at once: arrays are read in a fraction of the time of as many rows.
+_MEMBERSHIPS = """
+SELECT u.n, x.* FROM unnest($1::text[], $2::text::xid8[]) WITH ORDINALITY AS u (user_id, since, n)
+CROSS JOIN LATERAL (
+    SELECT array_agg(id) FILTER (WHERE why IS NULL), array_agg(id) FILTER (WHERE why IS NULL AND joined >= u.since),
+           array_agg(joined::text) FILTER (WHERE why IS NULL AND joined >= u.since),
+           array_agg(id) FILTER (WHERE why IS NOT NULL AND moved >= u.since),
+           array_agg(why) FILTER (WHERE why IS NOT NULL AND moved >= u.since),
+           array_agg(moved::text) FILTER (WHERE why IS NOT NULL AND moved >= u.since)
+    FROM (SELECT m.conversation_id AS id, m.joined_xid AS joined,
+                 CASE WHEN m.left_at IS NOT NULL THEN m.left_reason WHEN c.closed THEN 'closed' END AS why,
+                 CASE WHEN m.left_at IS NOT NULL THEN m.moved_xid ELSE c.moved_xid END AS moved
+          FROM (SELECT conversation_id, joined_xid, moved_xid, left_at, left_reason FROM nestrel.members
+                WHERE user_id = u.user_id AND (left_at IS NULL OR moved_xid >= u.since) ORDER BY conversation_id) m
+          CROSS JOIN LATERAL (SELECT closed_at IS NOT NULL AS closed, moved_xid FROM nestrel.conversations
+              WHERE id = m.conversation_id LIMIT 1) c) one
+) x ORDER BY u.n
 """
 
 MANY = 1_000
@@ -116,6 +135,24 @@ async def mine(connection: Connection, user_id: str, *, after: UUID = NOTHING, l
     """All of the member's conversations by id, each as if just joined."""
     found = await fetch(connection, _MINE, user_id, after, limit)
     return [Pending(row[0], joined=True) for row in found]
+
+
+Membership = tuple[list[UUID], list[tuple[UUID, int]], list[tuple[UUID, str, int]]]
+"""The conversations of a member; those joined, and those ended with the reason, each with the transaction."""
+
+
+async def memberships(connection: Connection, asked: Sequence[tuple[str, int]]) -> list[Membership]:
+    """The conversations of some users; of what was joined or has ended, what did so in a transaction of theirs or
+    behind it."""
+    found = await fetch(connection, _MEMBERSHIPS, [one[0] for one in asked], array([one[1] for one in asked]))
+    return [
+        (
+            ids or [],
+            [(id_, int(xid)) for id_, xid in zip(joined or (), joined_in or (), strict=True)],
+            [(id_, why, int(xid)) for id_, why, xid in zip(ended or (), reasons or (), ended_in or (), strict=True)],
+        )
+        for _, ids, joined, joined_in, ended, reasons, ended_in in found
+    ]
 
 
 async def from_cursor(

@@ -1,0 +1,86 @@
+"""What somebody finds who follows all of their conversations, from a cursor or from now on. Many who come at once,
+as when a process has ended, share the questions to the store."""
+
+from __future__ import annotations
+
+from collections.abc import Set as AbstractSet
+from typing import NamedTuple, Protocol
+from uuid import UUID
+
+from nestrel.core.cursors import AllPosition, ChangePosition
+from nestrel.live.moves import Moves
+from nestrel.live.sharing import Shared
+from nestrel.live.source import Mine, Source
+
+_TOGETHER = 200
+_NEVER = 2**63 - 1
+
+
+class Ground(Protocol):
+    """What is known of the hub: it has handed on all up to `since`, but of conversations that are `held`."""
+
+    @property
+    def since(self) -> AllPosition | None: ...
+
+    @property
+    def held(self) -> AbstractSet[UUID]: ...
+
+
+class Back(NamedTuple):
+    """`begun` has each conversation that moved, and where its reader stood; nothing for one that begins with its newest
+    page. `ended` are no longer theirs, each with the reason. Whoever has been sent of each conversation up to the `rev`
+    in `hold`, and all that is known of now, has everything up to `now`; None where that is not known here.
+    `from_nothing`: the cursor is of a state that is not this store's."""
+
+    now: AllPosition
+    begun: dict[UUID, ChangePosition | None]
+    ended: dict[UUID, str]
+    hold: dict[UUID, int] | None
+    from_nothing: bool = False
+
+
+class Returns:
+    """For one process."""
+
+    def __init__(self, source: Source, moves: Moves, ground: Ground) -> None:
+        self._source = source
+        self._moves = moves
+        self._ground = ground
+        self._memberships = Shared[tuple[str, int], Mine](lambda asked: source.memberships(asked), _TOGETHER)
+
+    async def mine(self, user_id: str, since: AllPosition | None) -> Mine:
+        """The member's conversations, and those that are theirs no more since a snapshot. Raises `StoreUnavailable`."""
+        return await self._memberships((user_id, _NEVER if since is None else since.xmin))
+
+    async def back(self, user_id: str, since: AllPosition | None, mine: Mine) -> Back:
+        """To be asked when the hub follows what is `mine`: nothing that comes later is missed then. Raises
+        `StoreUnavailable`."""
+        now = await self._moves.read_on()
+        hold = self._hold(mine)
+        if since is None:
+            return Back(now, {}, {}, hold)
+        moved = self._moves.of(since, mine.ids)
+        if moved is None:
+            from_nothing, pending = await self._source.moved(user_id, since)
+            begun = {one.id: one.start for one in pending if one.gone is None}
+            return Back(now, begun, {one.id: one.gone for one in pending if one.gone is not None}, hold, from_nothing)
+
+        def unseen(transaction: int) -> bool:
+            return transaction < now.xmax and not since.sees(transaction)
+
+        begun = {id_: None for id_, transaction in mine.joined if unseen(transaction)}
+        wanted = [id_ for id_ in moved if id_ not in begun]
+        if wanted:
+            found = await self._source.begun(since, wanted)
+            begun |= {id_: found.get(id_) for id_ in wanted}
+        return Back(now, begun, {id_: why for id_, why, transaction in mine.ended if unseen(transaction)}, hold)
+
+    def _hold(self, mine: Mine) -> dict[UUID, int] | None:
+        """What has moved since the last checkpoint, up to which the hub has handed on everything but what it says."""
+        since, held = self._ground.since, self._ground.held
+        if since is None or (held and not held.isdisjoint(mine.ids)):
+            return None
+        return self._moves.of(since, mine.ids)
+
+    async def stop(self) -> None:
+        await self._memberships.stop()
