@@ -8,7 +8,21 @@ from datetime import UTC, datetime
 
 import click
 
-from bench import changes, crowd, files, limiting, many, posts, reads, resync, retention, scale, search, webhooks
+from bench import (
+    changes,
+    crowd,
+    files,
+    limiting,
+    many,
+    posts,
+    reads,
+    resync,
+    retention,
+    returning,
+    scale,
+    search,
+    webhooks,
+)
 from bench.harness import ROOT, Result, bench
 
 _HEAD = """# Benchmarks
@@ -41,6 +55,7 @@ _PARTS = {
     "changes": changes,
     "crowd": crowd,
     "resync": resync,
+    "return": returning,
     "retention": retention,
     "search": search,
     "files": files,
