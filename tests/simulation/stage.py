@@ -34,6 +34,7 @@ class Stage:
         self.checkpoints = Checkpoints(self.hub, self.moves, seconds)
         self.returns = Returns(source, self.moves, self.checkpoints)
         self.seats = Seats(0)
+        self.coming = asyncio.Semaphore(8)
         self.outgoing = Outgoing(32 * 1024 * 1024)
         self.lookings = Lookings(None)  # type: ignore[arg-type]  # nobody says here what they look at
         self.tasks: set[asyncio.Task[Any]] = set()

@@ -94,6 +94,15 @@ class Channel:
             self.ring_bytes -= len(self.ring.popleft().tail)
             drop -= 1
 
+    def has_room(self, size: int) -> bool:
+        """Whether one more of so many bytes is within the bounds."""
+        return len(self.ring) < limits.RING_SETS and self.ring_bytes + size <= limits.RING_BYTES
+
+    def precede(self, entry: Entry) -> None:
+        """Add what leads up to the first entry, or where there is none, to where the channel stands."""
+        self.ring.appendleft(entry)
+        self.ring_bytes += len(entry.tail)
+
     def empty(self) -> None:
         """Forget the ring; followers that are behind read the store."""
         self.ring.clear()

@@ -433,6 +433,10 @@ class Following:
                     self._unsettled.add(one)
                     asyncio.get_running_loop().call_later(_CATCH_UP_RETRY_SECONDS, self._again, one)
             return None
+        for want in wanted.values():
+            read = found.get(want.conversation_id)
+            if isinstance(read, Changes):
+                self._hub.keep(read, want.upto)
         ahead = {
             one: _Ahead(want.start, found[want.conversation_id], begun)
             for one, want in wanted.items()

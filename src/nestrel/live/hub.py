@@ -332,6 +332,19 @@ class Hub:
         self._bound(channel, channel.ring_bytes - before)
         self._wake_all(channel)
 
+    def keep(self, found: Changes, upto: ChangePosition | None) -> None:
+        """A follower has had this read from the store, whole and up to where the ring begins: others who come back
+        from the same position need not read it again."""
+        channel = self.channels.get(found.conversation_id)
+        if channel is None or found.start is None or found.more or found.reset or found.departed or found.closed:
+            return
+        begins = channel.ring[0].start if channel.ring else channel.at
+        if found.end == upto == begins and channel.has_room(size := len(found.packed())):
+            lowest = min((message["seq"] for message in found.messages), default=None)
+            if lowest is None or lowest >= channel.floor:
+                channel.precede(Entry(found.start, found.end, found.tail(), lowest, read=True))
+                self._bound(channel, size)
+
     def _bound(self, channel: Channel, grown: int) -> None:
         """Hold what all rings keep within the bound of the process: the ring that has moved least lately goes."""
         self.ring_bytes += grown

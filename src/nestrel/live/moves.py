@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import asyncio
 from collections import OrderedDict, deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from typing import NamedTuple
 from uuid import UUID
 
@@ -88,12 +89,15 @@ class Moves:
                 joined.append((joining.conversation_id, joining.user_id))
         return now, Recent(moved, joined)
 
-    def of(self, at: AllPosition, ids: Iterable[UUID]) -> dict[UUID, int] | None:
+    def of(self, at: AllPosition, ids: Collection[UUID]) -> dict[UUID, int] | None:
         """Which of some conversations have moved since an earlier snapshot, up to the newest that was read here, each
         with its `rev`; None where that is not known here."""
         now = self._now
         if now is None or at.epoch != now.epoch or at.xmin < self._known_from or at.xmax > now.xmax or at.lsn > now.lsn:
             return None
+        if len(lately := list(islice(self._since(at), len(ids)))) < len(ids):
+            mine = set(ids) if lately else ids
+            return {id_: move.rev for id_, move in lately if id_ in mine}
         moves, found = self._moves, dict[UUID, int]()
         for id_ in ids:
             move = moves.get(id_)

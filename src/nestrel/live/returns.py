@@ -3,6 +3,7 @@ as when a process has ended, share the questions to the store."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from collections.abc import Set as AbstractSet
 from typing import NamedTuple, Protocol
 from uuid import UUID
@@ -46,6 +47,8 @@ class Returns:
         self._source = source
         self._moves = moves
         self._ground = ground
+        self._now = Shared[None, AllPosition](self._read_on, _TOGETHER)
+        self._begun = Shared[tuple[AllPosition, list[UUID]], dict[UUID, ChangePosition]](self._all_begun, _TOGETHER)
         self._memberships = Shared[tuple[str, int], Mine](lambda asked: source.memberships(asked), _TOGETHER)
 
     async def mine(self, user_id: str, since: AllPosition | None) -> Mine:
@@ -55,7 +58,7 @@ class Returns:
     async def back(self, user_id: str, since: AllPosition | None, mine: Mine) -> Back:
         """To be asked when the hub follows what is `mine`: nothing that comes later is missed then. Raises
         `StoreUnavailable`."""
-        now = await self._moves.read_on()
+        now = await self._now(None)
         hold = self._hold(mine)
         if since is None:
             return Back(now, {}, {}, hold)
@@ -71,9 +74,20 @@ class Returns:
         begun = {id_: None for id_, transaction in mine.joined if unseen(transaction)}
         wanted = [id_ for id_ in moved if id_ not in begun]
         if wanted:
-            found = await self._source.begun(since, wanted)
+            found = await self._begun((since, wanted))
             begun |= {id_: found.get(id_) for id_ in wanted}
         return Back(now, begun, {id_: why for id_, why, transaction in mine.ended if unseen(transaction)}, hold)
+
+    async def _read_on(self, asked: Sequence[None]) -> Sequence[AllPosition]:
+        return [await self._moves.read_on()] * len(asked)
+
+    async def _all_begun(self, asked: Sequence[tuple[AllPosition, list[UUID]]]) -> Sequence[dict[UUID, ChangePosition]]:
+        """Where many stood: those who left at one moment have the same snapshot, and often the same conversations."""
+        of = dict[AllPosition, dict[UUID, None]]()
+        for since, ids in asked:
+            of.setdefault(since, {}).update(dict.fromkeys(ids))
+        found = {since: await self._source.begun(since, list(ids)) for since, ids in of.items()}
+        return [found[since] for since, _ in asked]
 
     def _hold(self, mine: Mine) -> dict[UUID, int] | None:
         """What has moved since the last checkpoint, up to which the hub has handed on everything but what it says."""
@@ -84,3 +98,5 @@ class Returns:
 
     async def stop(self) -> None:
         await self._memberships.stop()
+        await self._now.stop()
+        await self._begun.stop()

@@ -12,12 +12,17 @@ Found = TypeVar("Found")
 
 
 class Shared(Generic[Key, Found]):
-    """One question is under way at a time, of at most so many; what is asked meanwhile goes into the next. `ask`
-    answers each of some, in their order, and what it raises every one of its callers gets."""
+    """One question is under way at a time, of at most so many; what is asked meanwhile goes into the next. Where there
+    was more than one, the next waits for `pause` seconds: one who comes alone is answered at once, and of thousands who
+    come together many share a question. `ask` answers each of some, in their order, and what it raises every one of
+    its callers gets."""
 
-    def __init__(self, ask: Callable[[Sequence[Key]], Awaitable[Sequence[Found]]], most: int) -> None:
+    def __init__(
+        self, ask: Callable[[Sequence[Key]], Awaitable[Sequence[Found]]], most: int, pause: float = 0.005
+    ) -> None:
         self._ask = ask
         self._most = most
+        self._pause = pause
         self._waiting: deque[tuple[Key, asyncio.Future[Found]]] = deque()
         self._task: asyncio.Task[None] | None = None
 
@@ -36,6 +41,8 @@ class Shared(Generic[Key, Found]):
                 some = [one for one in (self._waiting.popleft() for _ in range(count)) if not one[1].done()]
                 if some:
                     await self._answer(some)
+                if len(some) > 1 and len(self._waiting) < self._most:
+                    await asyncio.sleep(self._pause)
         finally:
             self._task = None
             for _, future in self._waiting:  # only where this was cancelled

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime, timedelta
 from typing import Protocol
 
@@ -14,10 +14,12 @@ import structlog
 from nestrel.core import limits
 from nestrel.core.people import FREE, Barred
 from nestrel.core.problems import Problem, StoreUnavailable, Unauthenticated
+from nestrel.live.sharing import Shared
 from nestrel.live.waiting import happens
 from nestrel.service.tokens import Identity
 from nestrel.store.database import Database
 from nestrel.store.write import barring, sessions
+from nestrel.store.write.barring import Met
 
 log = structlog.get_logger()
 
@@ -26,6 +28,7 @@ _LOOK_SECONDS = 2.0
 _OVERLAP = timedelta(seconds=120)
 """A change is dated before it commits: what is older than any statement may take has been seen."""
 _KNOWN_USERS = 200_000
+_TOGETHER = 200
 
 
 class Seated(Protocol):
@@ -46,6 +49,7 @@ class Bars:
     def __init__(self, database: Database, seated: Callable[[], Iterable[Seated]]) -> None:
         self._database = database
         self._seated = seated
+        self._ask = Shared[str, Met](self._met, _TOGETHER)
         self._known: dict[str, Barred] = {}
         self._sessions: dict[bytes, bool] = {}
         self._since: datetime | None = None
@@ -58,13 +62,22 @@ class Bars:
         """Whether it is known that nothing stands against somebody with a token."""
         return self._known.get(identity.user_id) is FREE and identity.session is None
 
-    async def meet(self, user_id: str) -> None:
-        """Read what stands against somebody who is seen for the first time."""
-        async with self._database.read() as connection:
-            found = await barring.barred(connection, user_id)
+    async def ask(self, user_id: str) -> Met:
+        """Who somebody is that is seen here for the first time. Many who come at once share the question."""
+        return await self._ask(user_id)
+
+    def know(self, user_id: str, met: Met) -> None:
+        """Keep what stands against somebody."""
         if len(self._known) >= _KNOWN_USERS:
             self._known.clear()
-        self._known[user_id] = found or FREE
+        self._known[user_id] = met.barred or FREE
+
+    async def _met(self, user_ids: Sequence[str]) -> Sequence[Met]:
+        async with self._database.read() as connection:
+            return await barring.met(connection, user_ids)
+
+    async def stop(self) -> None:
+        await self._ask.stop()
 
     async def check_session(self, id_: bytes) -> None:
         """Raises `Unauthenticated` for a browser's session that was ended."""
@@ -97,7 +110,7 @@ class Bars:
     async def ended(self, user_id: str, made_at: float) -> bool:
         """Whether what somebody made then, and somebody else uses, is over: they are suspended, or signed out since."""
         if user_id not in self._known:
-            await self.meet(user_id)
+            self.know(user_id, await self.ask(user_id))
         return self._known[user_id].refusal(made_at, time.time()) is not None
 
     def check(self, identity: Identity) -> None:

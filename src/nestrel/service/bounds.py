@@ -4,7 +4,8 @@ number."""
 from __future__ import annotations
 
 import asyncio
-from collections import Counter
+import time
+from collections import Counter, deque
 from collections.abc import Sequence
 from typing import Any, ClassVar
 
@@ -24,6 +25,7 @@ log = structlog.get_logger()
 
 _GONE_SECONDS = 10.0
 """How long the rest of a body may come that nobody reads any more."""
+_TURN_SECONDS = 0.003
 _PARTING_SECONDS = 2.0
 """How long a refused connection is still heard, so that its other side gets to read why (RFC 9112, 9.6)."""
 
@@ -53,10 +55,51 @@ class Doors:
                 del self._by[address]
 
 
+class Upgrades:
+    """Upgrades to WebSocket, some milliseconds of them in each turn of the loop: thousands that come at one moment
+    would keep everybody else waiting until the last of them is through. Each is `hold`, and `upgrade` when its turn
+    comes; those that wait are no more than there are connections."""
+
+    def __init__(self) -> None:
+        self._waiting: deque[BoundedHttp] = deque()
+        self._left = _TURN_SECONDS
+        self._scheduled = False
+
+    def take(self, one: BoundedHttp) -> None:
+        if self._waiting or self._left <= 0:
+            one.hold()
+            self._waiting.append(one)
+        else:
+            self._carry_out(one)
+        self._schedule(one.loop)
+
+    def _schedule(self, loop: asyncio.AbstractEventLoop) -> None:
+        if not self._scheduled:
+            self._scheduled = True
+            loop.call_soon(self._next, loop)
+
+    def _next(self, loop: asyncio.AbstractEventLoop) -> None:
+        self._scheduled, self._left = False, _TURN_SECONDS
+        while self._waiting and self._left > 0:
+            self._carry_out(self._waiting.popleft())
+        if self._waiting:
+            self._schedule(loop)
+
+    def _carry_out(self, one: BoundedHttp) -> None:
+        began = time.perf_counter()
+        try:
+            one.upgrade()
+        except Exception as error:  # nobody else is to wait for ever for that
+            log.error("upgrade.failed", exc_info=error)
+            one.transport.abort()
+        self._left -= time.perf_counter() - began
+
+
 class BoundedHttp(HttpToolsProtocol):
     """HTTP/1.1 whose headers are limited in size and time, whose bodies keep coming, and whose answers are read."""
 
     doors: ClassVar[Doors]
+    upgrades: ClassVar[Upgrades]
 
     _phase = "idle"
     _since = 0.0
@@ -78,7 +121,20 @@ class BoundedHttp(HttpToolsProtocol):
         _part(self)
 
     def handle_websocket_upgrade(self) -> None:
+        self.upgrades.take(self)
+
+    def hold(self) -> None:
+        """The turn has still to come."""
+        self._phase = "upgrade"
+        self.transport.pause_reading()
+
+    def upgrade(self) -> None:
+        """The turn has come."""
+        if self.transport.is_closing():
+            return
         super().handle_websocket_upgrade()
+        if self._phase == "upgrade":
+            self.transport.resume_reading()
         _part(self)
         self.parser = None  # type: ignore[assignment]  # as the base does when the line ends; another has it now
 
@@ -252,7 +308,7 @@ def _head(size: int) -> bytes:
 
 def protocols(doors: Doors) -> tuple[type[BoundedHttp], type[BoundedSocket]]:
     """The protocols of one server."""
-    shared = {"doors": doors}
+    shared = {"doors": doors, "upgrades": Upgrades()}
     return type("Http", (BoundedHttp,), dict(shared)), type("Socket", (BoundedSocket,), dict(shared))
 
 

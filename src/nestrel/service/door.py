@@ -5,6 +5,7 @@ from __future__ import annotations
 from starlette.types import Receive, Scope, Send
 from starlette.websockets import WebSocket
 
+from nestrel.core.problems import Problem
 from nestrel.service import problems, upgrade
 from nestrel.service.socket import Session
 from nestrel.service.state import Service
@@ -19,11 +20,12 @@ class Live:
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         self._service.proxies.look_behind(scope)
         socket = WebSocket(scope, receive, send)
-        refusal = await upgrade.refusal(self._service, socket)
-        if refusal is not None:
-            await socket.send_denial_response(problems.response(refusal, None))
+        try:
+            arrival = await upgrade.arrival(self._service, socket)
+        except Problem as problem:
+            await socket.send_denial_response(problems.response(problem, None))
             connection = scope.get("nestrel.connection")
             if connection is not None:
                 connection.denied()
             return
-        await Session(self._service, socket, receive, send).run()
+        await Session(self._service, socket, receive, send, arrival).run()

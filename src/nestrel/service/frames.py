@@ -174,7 +174,8 @@ async def _follow_all(session: Session, frame: Any) -> None:
     since = None
     if frame.cursor is not None:
         since = all_since(opened(service.seal.open_all, user_id, frame.cursor))
-    start, from_nothing = await session.following.follow_all(since)
+    async with service.coming:
+        start, from_nothing = await session.following.follow_all(since)
     rewound = since is not None and not from_nothing and service.history.present != since.epoch
     session.done(frame, cursor=service.seal.all(user_id, start), reset=from_nothing, rewound=rewound)
 

@@ -165,6 +165,15 @@ class Settings(BaseSettings):
     checkpoint_seconds: Annotated[
         float, Field(ge=0.1, le=60, description="time between two checkpoints of those who follow all")
     ] = 3.0
+    sign_ins: Annotated[
+        int | None,
+        Field(
+            ge=1,
+            le=100_000,
+            description="WebSockets that a process takes a second; others are answered 503, to come again. Unset: as "
+            "many as it finds it manages, and who comes at once waits for up to 10 s",
+        ),
+    ] = None
     stall_seconds: Annotated[
         float, Field(ge=1, le=600, description="how long a connection may leave what is sent to it unread")
     ] = 30.0

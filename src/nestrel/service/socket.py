@@ -33,13 +33,14 @@ from nestrel.core.problems import (
 )
 from nestrel.live.deliveries import Delivery
 from nestrel.live.following import Following
-from nestrel.service import frames, logs, metrics, upgrade
+from nestrel.service import frames, logs, metrics
 from nestrel.service.addressing import frame_of
 from nestrel.service.frames import SignedIn
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
+from nestrel.service.upgrade import Arrival
 from nestrel.store import rows
 from nestrel.store.access import Caller
 
@@ -51,8 +52,11 @@ GOING_AWAY, FAILED, TRY_LATER, SIGN_IN_AGAIN, TOO_MANY, ABUSE = 1001, 1011, 1013
 class Session:
     """A signed-in connection."""
 
-    def __init__(self, service: Service, socket: WebSocket, receive: Receive, send: Send) -> None:
+    def __init__(
+        self, service: Service, socket: WebSocket, receive: Receive, send: Send, arrival: Arrival | None = None
+    ) -> None:  # fmt: skip
         self.service = service
+        self._arrival = arrival
         self.in_flight: set[object] = set()
         """Commands that have no answer yet."""
         self._socket = socket
@@ -186,9 +190,11 @@ class Session:
 
     async def _first_sign_in(self) -> bool:
         try:
-            identity = await upgrade.by_headers(self.service, self._socket)
-            if identity is not None:
-                self._signed_in(identity, None)
+            arrival, self._arrival = self._arrival, None
+            if arrival is not None and arrival.problem is not None:
+                raise arrival.problem
+            if arrival is not None and arrival.identity is not None:
+                self._signed_in(arrival.identity, None)
                 return True
             async with asyncio.timeout(limits.SIGN_IN_SECONDS):
                 data = await self._receive()

@@ -26,6 +26,7 @@ from nestrel.live.looking import Lookings
 from nestrel.live.moves import Moves
 from nestrel.live.returns import Returns
 from nestrel.live.saying import Saying
+from nestrel.live.sharing import Shared
 from nestrel.live.signals import Signals
 from nestrel.live.source import StoreSource
 from nestrel.service import cookies, metrics, traces
@@ -46,6 +47,7 @@ from nestrel.service.rates import RateLimits
 from nestrel.service.reporting import Reporting
 from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
+from nestrel.service.shedding import Shedding
 from nestrel.service.stalls import Closable, Stalls
 from nestrel.service.stores import open_stores
 from nestrel.service.sweeper import Sweeper
@@ -64,6 +66,9 @@ from nestrel.store.write.writer import Writer
 log = structlog.get_logger()
 
 _STOP_SECONDS = 5.0
+_TOGETHER = 200
+_COMING = 32
+_NEARLY_FULL = 0.95
 
 
 class Service:
@@ -122,6 +127,13 @@ class Service:
         self.exports = Exports(limits.EXPORTS, lambda connection: self.abort(connection))
         self.outgoing = Outgoing(self.budget.answers)
         self.seats = Seats(settings.quota_connections, lambda: self._of_connections > self.budget.connections)
+        self._elsewhere = Shared[str, int](self._connections_elsewhere, _TOGETHER)
+        self.shedding = Shedding(
+            settings.sign_ins, lambda: self._of_connections > self.budget.connections * _NEARLY_FULL
+        )
+        self.coming = asyncio.Semaphore(_COMING)
+        """Those who begin to follow everything at one moment: more of them would leave no turns of the processor to
+        anybody else."""
         self.reporting = Reporting(background, self.node, self.seats, self.hub, settings.usage_days)
         self.proxies = Proxies(settings.proxies)
         self.hosts = Hosts(settings.host, settings.hosts, settings.public_url, settings.origins)
@@ -185,6 +197,8 @@ class Service:
         await self.rates.stop()
         await self.attachments.stop()
         await self.returns.stop()
+        await self._elsewhere.stop()
+        await self.bars.stop()
         await self.moves.stop()
         await self.saying.stop()
         await self.hub.stop()
@@ -299,10 +313,12 @@ class Service:
     async def _admit(self, identity: Identity) -> Identity:
         if not self.bars.knows(identity.user_id):
             await self.load_seal()
-            await profiles.first_sight(
-                self.database, identity.user_id, identity.display_name, identity.picture, self.skeletons
-            )
-            await self.bars.meet(identity.user_id)
+            met = await self.bars.ask(identity.user_id)
+            if not met.there:
+                await profiles.first_sight(
+                    self.database, identity.user_id, identity.display_name, identity.picture, self.skeletons
+                )
+            self.bars.know(identity.user_id, met)
         self.bars.check(identity)
         return identity
 
@@ -324,9 +340,12 @@ class Service:
         seconds late. Raises `OverQuota`, `StoreUnavailable`."""
         elsewhere = 0
         if self.seats.most and not identity.service and not self.rates.alone:
-            async with self.database.read() as connection:
-                elsewhere = await connections.elsewhere(connection, identity.user_id, self.node)
+            elsewhere = await self._elsewhere(identity.user_id)
         self.seats.check(identity.user_id, elsewhere=elsewhere, service=identity.service)
+
+    async def _connections_elsewhere(self, user_ids: Sequence[str]) -> Sequence[int]:
+        async with self.database.read() as connection:
+            return await connections.elsewhere(connection, user_ids, self.node)
 
     def delivered(self, conversation_id: UUID, user_id: str) -> None:
         """A change set was sent to somebody."""
@@ -380,6 +399,7 @@ class Service:
             await asyncio.sleep(min(1.0, self.settings.stall_seconds / 4))
             try:
                 self.show_memory()
+                self.shedding.look()
                 stalls.look()
             except Exception as error:  # one of them is no reason to look after none
                 log.error("connections.not_looked_after", exc_info=error)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from starlette.websockets import WebSocket
 
 from nestrel.core.problems import (
     Forbidden,
     OverQuota,
     Problem,
-    SlowDown,
     StoreUnavailable,
-    Trouble,
     Unauthenticated,
 )
 from nestrel.service import cookies
@@ -20,29 +20,40 @@ from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 
 
-async def refusal(service: Service, socket: WebSocket) -> Problem | None:
-    """Why a page of somewhere else, a member with too many connections, or anyone while the service stops, gets no
-    socket at all."""
-    if service.draining:
-        return StoreUnavailable("the service is stopping", retry_after=1, reason=Trouble.STOPPING)
-    if socket.headers.get("authorization") is None and service.rates.address is not None:
-        try:
-            await service.rates.count(service.rates.address, address_of(socket.scope))
-        except SlowDown as problem:
-            return problem
-    origin = socket.headers.get("origin")
-    host, scheme = socket.headers.get("host", ""), socket.scope["scheme"]
-    if origin is not None and not service.hosts.same_origin(origin, host, scheme):
-        return Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """Who connects, as far as the headers say: nobody yet, somebody, or somebody whose token is not taken, which the
+    connection tells them in a frame."""
+
+    identity: Identity | None = None
+    problem: Problem | None = None
+
+
+async def arrival(service: Service, socket: WebSocket) -> Arrival:
+    """Let a WebSocket in.
+
+    Raises:
+        Problem: a page of somewhere else, a member with too many connections, or anyone whom this process cannot take
+            now, gets no socket at all.
+    """
+    shed = service.shedding.refusal(draining=service.draining)
+    if shed is not None:
+        raise shed
+    headers = socket.headers
+    if headers.get("authorization") is None and service.rates.address is not None:
+        await service.rates.count(service.rates.address, address_of(socket.scope))
+    origin = headers.get("origin")
+    if origin is not None and not service.hosts.same_origin(origin, headers.get("host", ""), socket.scope["scheme"]):
+        raise Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
     try:
         identity = await by_headers(service, socket)
         if identity is not None:
             await service.check_seats(identity)
-    except (Forbidden, OverQuota, StoreUnavailable) as problem:
-        return problem
-    except Problem:
-        return None  # which the connection says itself, in a frame
-    return None
+        return Arrival(identity)
+    except (Forbidden, OverQuota, StoreUnavailable):
+        raise
+    except Problem as problem:
+        return Arrival(problem=problem)
 
 
 async def by_headers(service: Service, socket: WebSocket) -> Identity | None:

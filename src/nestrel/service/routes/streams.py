@@ -77,7 +77,8 @@ async def every(
     stream = Stream(service, caller, request, one=False)
     with stream.ended_by_failure():
         await stream.begin()
-        _, stream.from_nothing = await stream.following.follow_all(since)
+        async with service.coming:
+            _, stream.from_nothing = await stream.following.follow_all(since)
         stream.rewound = since is not None and not stream.from_nothing and service.history.present != since.epoch
     return EventResponse(stream)
 

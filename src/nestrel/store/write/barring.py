@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from nestrel.core.audit import Act
 from nestrel.core.people import Barred, Suspension
@@ -38,6 +39,11 @@ SET not_before = greatest(b.not_before, excluded.not_before), changed_at = clock
 RETURNING not_before
 """
 _BARRED = f"SELECT user_id, {admitted.STANDS} FROM nestrel.barred"
+_MET = f"""
+SELECT p.user_id IS NOT NULL, b.user_id IS NOT NULL, {admitted.STANDS}
+FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n)
+LEFT JOIN nestrel.profiles p ON p.user_id = u.id LEFT JOIN nestrel.barred b ON b.user_id = u.id ORDER BY u.n
+"""
 _OF_ONE = f"{_BARRED} WHERE user_id = $1"
 _CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
 _NOW = "SELECT clock_timestamp()"
@@ -92,6 +98,19 @@ async def barred(connection: Connection, user_id: str) -> Barred | None:
     """What stands against someone; None for nothing."""
     found = await fetch(connection, _OF_ONE, user_id)
     return _barred(found[0]) if found else None
+
+
+class Met(NamedTuple):
+    """Whether there is a profile of somebody, and what stands against them; None for nothing."""
+
+    there: bool
+    barred: Barred | None
+
+
+async def met(connection: Connection, user_ids: Sequence[str]) -> list[Met]:
+    """Who of some users is known, in their order."""
+    found = await fetch(connection, _MET, user_ids)
+    return [Met(there, _barred((None, *row)) if barred else None) for there, barred, *row in found]
 
 
 async def changed(connection: Connection, since: datetime, limit: int) -> dict[str, Barred]:

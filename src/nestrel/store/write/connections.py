@@ -29,7 +29,10 @@ _ENDED = """
 SELECT ARRAY(SELECT connection_id FROM nestrel.connections WHERE node = $1 AND ended), pg_postmaster_start_time()
 """
 _END = "UPDATE nestrel.connections SET ended = true WHERE connection_id = $1 AND NOT ended RETURNING user_id"
-_ELSEWHERE = "SELECT count(*) FROM nestrel.connections WHERE user_id = $1 AND node <> $2"
+_ELSEWHERE = """
+SELECT (SELECT count(*) FROM nestrel.connections WHERE user_id = u.id AND node <> $2)
+FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n) ORDER BY u.n
+"""
 # Of a process that was killed nobody takes them away but the next look.
 _BURY = "DELETE FROM nestrel.connections c WHERE NOT EXISTS (SELECT FROM nestrel.processes p WHERE p.node = c.node)"
 _PAGE = """
@@ -82,9 +85,9 @@ async def leave(database: Database, node: str) -> None:
         await execute(connection, _DELETE_ALL, node)
 
 
-async def elsewhere(connection: Connection, user_id: str, node: str) -> int:
-    """How many connections somebody has at other processes."""
-    return int((await fetch(connection, _ELSEWHERE, user_id, node))[0][0])
+async def elsewhere(connection: Connection, user_ids: Sequence[str], node: str) -> list[int]:
+    """How many connections each of some users has at other processes."""
+    return [int(row[0]) for row in await fetch(connection, _ELSEWHERE, user_ids, node)]
 
 
 async def page(connection: Connection, user_id: str | None, limit: int, after: str) -> tuple[list[Wire], str | None]:
