@@ -6,7 +6,9 @@ from __future__ import annotations
 import asyncio
 import resource
 import statistics
+import sys
 import time
+from asyncio.subprocess import PIPE
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any
@@ -14,14 +16,13 @@ from typing import Any
 import httpx
 import orjson
 
-from bench.harness import Bench, Meter, Process, Result, token
+from bench.harness import ROOT, Bench, Meter, Process, Result, token
 from bench.wire import Wire, open_wire
 
 _PLACES, _OF_EACH = 50, 250
 """Conversations of a client, and clients of a conversation."""
 _MOVED = 3
 _AT_REST = 50
-_POSTS_SECOND = 20.0
 _CONNECTING = 500
 """Connections that are being opened at one time, as a listening socket holds no more."""
 _OFFICE = {"Authorization": f"Bearer {token('harbour-office')}"}
@@ -97,44 +98,26 @@ class Storm:
         return statistics.quantiles(self.returns, n=100)[percent - 1] * 1e3
 
 
-class _Posts:
-    """Posts at a rate, and how long each took."""
+@dataclass(slots=True)
+class _Beside:
+    """Posts beside something, and the most memory that the service had."""
 
-    def __init__(self, service: Process, place: str) -> None:
-        self._url = f"http://127.0.0.1:{service.port}/v1/conversations/{place}/messages"
-        self._service = service
-        self.took: list[float] = []
-        self.peak = 0
-
-    async def run(self) -> None:
-        async with httpx.AsyncClient(headers=_OFFICE, timeout=120) as http:
-            begun, n = time.perf_counter(), 0
-            tasks: set[asyncio.Task[None]] = set()
-
-            async def one() -> None:
-                at = time.perf_counter()
-                (await http.post(self._url, json={"body": "beside"})).raise_for_status()
-                self.took.append(time.perf_counter() - at)
-
-            try:
-                while True:
-                    tasks.add(asyncio.create_task(one()))
-                    self.peak = max(self.peak, self._service.memory)
-                    n += 1
-                    await asyncio.sleep(max(0.0, begun + n / _POSTS_SECOND - time.perf_counter()))
-            finally:
-                await asyncio.gather(*tasks)
+    took: list[float]
+    peak: int
 
 
-async def _beside(service: Process, place: str, work: Callable[[], Awaitable[object]]) -> _Posts:
-    posts = _Posts(service, place)
-    running = asyncio.create_task(posts.run())
-    try:
-        await work()
-    finally:
-        running.cancel()
-        await asyncio.wait({running})
-    return posts
+async def _beside(service: Process, place: str, work: Callable[[], Awaitable[object]]) -> _Beside:
+    command = [sys.executable, "-m", "bench.beside", str(service.port), place]
+    posting = await asyncio.create_subprocess_exec(*command, cwd=ROOT, stdin=PIPE, stdout=PIPE)
+    await asyncio.sleep(1)
+    peak = 0
+    done = asyncio.ensure_future(work())
+    while not done.done():
+        peak = max(peak, service.memory)
+        await asyncio.wait({done}, timeout=0.2)
+    told, _ = await posting.communicate(b"")
+    await done
+    return _Beside(orjson.loads(told), peak)
 
 
 async def _all_come(service: Process, clients: list[Client], place: str) -> Storm:
