@@ -1,5 +1,5 @@
 import type { ChangeSet, Message, ProblemDocument } from "../api/client";
-import { pauses } from "./backoff";
+import { pauseAfter, pauses } from "./backoff";
 import { Observable } from "./observable";
 import { wireLog } from "./wireLog";
 
@@ -56,6 +56,7 @@ export interface LineEvents {
   opened(): Promise<void>;
 }
 
+const GOING_AWAY = 1001;
 const CUT = "the line is cut here";
 /** A line on which nothing comes is asked whether it is there, and given up when it does not answer. */
 const QUIET_MS = 20_000;
@@ -226,12 +227,15 @@ export class Line extends Observable {
       this.set("refused", event.reason || "sign in again");
       return;
     }
-    this.away(event.reason || (navigator.onLine ? "the service does not answer" : "this machine is offline"));
+    this.away(
+      event.reason || (navigator.onLine ? "the service does not answer" : "this machine is offline"),
+      event.code === GOING_AWAY,
+    );
   }
 
-  private away(reason: string): void {
+  private away(reason: string, leaving = false): void {
     this.set("away", reason);
-    this.timer = window.setTimeout(() => this.connect(), this.pause.next().value);
+    this.timer = window.setTimeout(() => this.connect(), pauseAfter(this.pause.next().value, leaving));
   }
 
   private set(state: LineState, reason: string): void {

@@ -16,7 +16,7 @@ from websockets.asyncio.client import ClientConnection
 from nestrel.client.errors import passes
 from nestrel.client.line import Frame, Socket, address_of, sign_in
 from nestrel.client.transport import TokenSource
-from nestrel.core.backoff import delays
+from nestrel.core.backoff import delays, pause_after
 from nestrel.core.objects import ChangeSet
 from nestrel.core.problems import NestrelError, Problem, Unreachable
 
@@ -148,10 +148,9 @@ class Follow:
     async def _connect(self) -> Socket:
         """Sign in and follow, from the cursor on."""
         self._loop = asyncio.get_running_loop()
-        line = await sign_in(self._address, self._token, self._opened)
+        line = await self._signed_in()
         try:
-            cursor = {"cursor": self.cursor} if self.cursor else {}
-            done = await line.command({**self._wish(), **cursor})
+            done = await self._begin(line)
             if done["rewound"] and self._on_rewound is not None:
                 await self._on_rewound()
         except BaseException:
@@ -163,8 +162,14 @@ class Follow:
         self._line = line
         return line
 
-    def _wish(self) -> Frame:
-        return {"type": "follow", "conversation_id": self.conversation_id}
+    async def _signed_in(self) -> Socket:
+        return await sign_in(self._address, self._token, self._opened)
+
+    async def _begin(self, line: Socket) -> Frame:
+        return await line.command({"type": "follow", "conversation_id": self.conversation_id, **self._from()})
+
+    def _from(self) -> Frame:
+        return {"cursor": self.cursor} if self.cursor else {}
 
     async def _next(self, line: Socket) -> Event | None:
         """What the next frame says; None for one that is not for the caller. Whoever stops waiting for it can ask
@@ -188,7 +193,8 @@ class Follow:
             raise error
         self.state = ConnectionState(FollowState.AWAY, str(error))
         with suppress(TimeoutError):
-            await asyncio.wait_for(self._closing.wait(), next(self._pauses))
+            pause = pause_after(error, next(self._pauses), random.random)
+            await asyncio.wait_for(self._closing.wait(), pause)
 
     async def _leave(self) -> None:
         line, self._line, self._socket = self._line, None, None
@@ -225,8 +231,11 @@ class FollowAll(Follow):
     ) -> None:
         super().__init__(base_url, token, "", cursor, on_rewound)
 
-    def _wish(self) -> Frame:
-        return {"type": "follow_all"}
+    async def _signed_in(self) -> Socket:
+        return await sign_in(self._address, self._token, self._opened, {"follow_all": True, **self._from()})
+
+    async def _begin(self, line: Socket) -> Frame:
+        return await line.answer()  # what it asks for went with the sign-in
 
     def _read(self, frame: Frame) -> Event | None:
         if frame["type"] == "checkpoint":

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Mapping
-from types import TracebackType
+from types import MappingProxyType, TracebackType
 from typing import Any, Protocol
 
 import orjson
 from websockets.asyncio.client import ClientConnection, connect
-from websockets.exceptions import InvalidHandshake, WebSocketException
+from websockets.exceptions import InvalidHandshake, InvalidStatus, WebSocketException
 
 from nestrel.client.transport import TokenSource, token_of
 from nestrel.core.problems import Problem, Unauthenticated, Unreachable, from_document
 
-_TOKEN_RAN_OUT = 4401
+_GOING_AWAY, _TOKEN_RAN_OUT = 1001, 4401
 _SILENCE_SECONDS = 20.0
 _ANSWERS = ("signed_in", "done", "refused")
 _EARLY_MOST = 1_000
@@ -66,7 +66,8 @@ class Socket:
             return Unauthenticated("the token has run out; give the client a function that brings a new one")
         if self._socket.close_code is not None:
             closed = f"{self._socket.close_code} {self._socket.close_reason or ''}".rstrip()
-            return Unreachable(f"the line was closed ({closed})")
+            leaving = self._socket.close_code == _GOING_AWAY
+            return Unreachable(f"the line was closed ({closed})", leaving=leaving)
         return Unreachable(f"the line broke: {error or type(error).__name__}")
 
     async def close(self) -> None:
@@ -80,6 +81,10 @@ class Socket:
         """Send a frame while no other command is under way, and return its answer; what is told before it is received
         afterwards. Raises `Problem` if it is refused."""
         await self.send(frame)
+        return await self.answer()
+
+    async def answer(self) -> Frame:
+        """The answer to what was sent."""
         while (answer := await self._next())["type"] not in _ANSWERS:
             if len(self._early) == _EARLY_MOST:
                 raise Unreachable("the service does not answer")
@@ -100,10 +105,13 @@ def address_of(base_url: str) -> str:
 
 
 async def sign_in(
-    address: str, token: TokenSource, on_open: Callable[[ClientConnection], None] = lambda _socket: None
+    address: str,
+    token: TokenSource,
+    on_open: Callable[[ClientConnection], None] = lambda _socket: None,
+    beside: Mapping[str, Any] = MappingProxyType({}),
 ) -> Socket:
     """Open a line and sign in; whoever asked closes it. `on_open` gets the socket as soon as there is one; it may raise
-    to give up.
+    to give up. `beside` goes with the same frame; what that asks for has an answer of its own.
 
     Raises:
         Unreachable: there is no line.
@@ -111,12 +119,16 @@ async def sign_in(
     """
     try:
         raw = await connect(address, max_size=None, open_timeout=10, ping_interval=_SILENCE_SECONDS, compression=None)
+    except InvalidStatus as error:
+        again = error.response.headers.get("Retry-After", "")
+        seconds = float(again) if again.isdigit() else None
+        raise Unreachable(f"no line to {address}: {error}", retry_after=seconds) from error
     except (OSError, TimeoutError, InvalidHandshake, WebSocketException) as error:
         raise Unreachable(f"no line to {address}: {error or type(error).__name__}") from error
     socket = Socket(raw, token)
     try:
         on_open(raw)
-        answer = await socket.command({"type": "sign_in", "token": await token_of(token)})
+        answer = await socket.command({"type": "sign_in", "token": await token_of(token), **beside})
     except BaseException:
         await socket.close()
         raise

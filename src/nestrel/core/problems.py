@@ -37,7 +37,16 @@ class NestrelError(Exception):
 
 
 class Unreachable(NestrelError):
-    """The service does not answer, or not in a form that a client understands; what was asked for may be done."""
+    """The service does not answer, or not in a form that a client understands; what was asked for may be done.
+
+    `retry_after` is the seconds after which it says it may be tried again. `leaving`: it has said that it stops, to
+    everybody who was connected.
+    """
+
+    def __init__(self, detail: str = "", *, retry_after: float | None = None, leaving: bool = False) -> None:
+        super().__init__(detail)
+        self.retry_after = retry_after
+        self.leaving = leaving
 
 
 class Problem(NestrelError):

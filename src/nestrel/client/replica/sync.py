@@ -22,7 +22,7 @@ from nestrel.client.errors import passes, read_json
 from nestrel.client.line import Frame, Line, problem_of
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile, Resynced
-from nestrel.core.backoff import delays
+from nestrel.core.backoff import delays, pause_after
 from nestrel.core.outbox import Entry, Outcome, lost_files, outcome
 from nestrel.core.problems import InvalidRequest, NestrelError, Problem, Unreachable
 
@@ -132,7 +132,7 @@ class Sync:
                     if self.standing.state is ReplicaState.LIVE:
                         pauses = delays(self._chance)
                     self._set(ReplicaState.AWAY, _why(error))
-                    await self._pause(next(pauses))
+                    await self._pause(pause_after(error, next(pauses), self._chance))
                 except NestrelError as error:
                     self._set(ReplicaState.REFUSED, str(error))
                     await self._awake.wait()
