@@ -13,7 +13,11 @@ from nestrel.core import objects
 from nestrel.service import models
 
 _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
-    "sign_in": (models.SignInFrame, "Say who you are; the first frame, or again before the token runs out."),
+    "sign_in": (
+        models.SignInFrame,
+        "Say who you are; the first frame, or again before the token runs out. The first may ask for all conversations "
+        "of yours as well: `follow_all` is true, `cursor` an all cursor.",
+    ),
     "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
     "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
