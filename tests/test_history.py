@@ -136,6 +136,24 @@ async def test_a_bad_query_is_a_clear_422(person: Make, query: dict[str, Any]) -
     assert problem["errors"][0]["detail"]
 
 
+async def test_what_is_percent_encoded_is_utf8(person: Make) -> None:
+    """Bytes that are none are refused, and not looked for as other characters."""
+    mara = person()
+    place = (await mara.make())["id"]
+    for path, pointer in (
+        (f"/conversations/{place}/messages?author=%FF", "/author"),
+        ("/conversations?scope=open&name=berth%C3", "/name"),
+        ("/people?q=%80", "/q"), ("/people?limit=5&q=a+%E2%82", "/q"), (f"/conversations/{place}/members/%FFodd", None),
+    ):  # fmt: skip
+        answer = await mara.http.get(path)
+        problem = answer.json()
+        assert (answer.status_code, problem["type"]) == (422, "/problems/invalid-request"), path
+        assert "UTF-8" in problem["detail"]
+        assert pointer is None or [one["pointer"] for one in problem["errors"]] == [pointer]
+    for path in (f"/conversations/{place}/messages?author=m%C3%A5ra%20+%F0%9F%9A%A2", "/people?q=%E2%9A%93"):
+        assert (await mara.http.get(path)).status_code == 200
+
+
 async def test_a_cursor_stands_alone_and_belongs_to_one_member_and_place(person: Make) -> None:
     mara, odd = person(), person("odd")
     place = (await mara.make(members=[odd.user]))["id"]

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Literal
 
 from nestrel.core.objects import Profile, WireObject
+from nestrel.core.retention import Then
 
 
 class RetentionRule(WireObject):
@@ -15,7 +15,7 @@ class RetentionRule(WireObject):
     keep_last: int | None
     keep_for: str | None
     keep_bytes: int | None
-    then: Literal["archive", "discard"] | None
+    then: Then | None
     hold: bool
     own: bool
 

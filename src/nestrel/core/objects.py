@@ -11,6 +11,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from nestrel.core.notices import Notify
+from nestrel.core.problems import Trouble
 from nestrel.core.roles import Kind, Role, Visibility
 
 
@@ -323,9 +324,7 @@ class ProblemDocument(WireObject):
     instance: str | None = None
     errors: list[dict[str, str]] | None = None
     retry_after: int | None = None
-    reason: Literal[
-        "away", "busy", "slow", "locked", "full", "read-only", "no-schema", "restored", "stopping"
-    ] | None = None  # fmt: skip
+    reason: Trouble | None = Field(default=None, description="With `store-unavailable`: why.")
     message: Message | None = Field(default=None, description="With `stale-edit`: the message as it stands.")
     preview: dict[str, Any] | None = Field(
         default=None,

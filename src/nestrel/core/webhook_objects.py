@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Literal
 
 from nestrel.core.objects import Profile, WireObject
+from nestrel.core.webhooks import State
 
 
 class Webhook(WireObject):
@@ -17,7 +18,7 @@ class Webhook(WireObject):
     url: str
     type: Literal["changes", "notices"]
     conversation_id: str | None
-    state: Literal["active", "paused", "stopped"]
+    state: State
     cursor: str
     created_by: str
     created_at: datetime

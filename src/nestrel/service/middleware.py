@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from secrets import token_hex
+from urllib.parse import unquote_to_bytes
 
 import structlog
 from fastapi.exceptions import RequestValidationError
@@ -23,6 +24,7 @@ from nestrel.core.problems import (
     TooLarge,
     Trouble,
     Unauthenticated,
+    invalid,
 )
 from nestrel.core.rate import headers
 from nestrel.service import cookies, logs, metrics, problems
@@ -204,6 +206,28 @@ class Envelope:
             scope["query_string"].decode("ascii")
         except UnicodeDecodeError:
             raise InvalidRequest("the query string has bytes that are not percent-encoded") from None
+        if b"%" in scope["query_string"] or b"%" in scope.get("raw_path", b""):
+            _check_encoding(scope)
+
+
+def _check_encoding(scope: Scope) -> None:
+    """What is percent-encoded is UTF-8 (RFC 3986, 2.5). The framework would take the rest for other characters, and
+    look for somebody else."""
+    for pair in scope["query_string"].split(b"&"):
+        name, _, value = (_decoded(part) for part in pair.replace(b"+", b" ").partition(b"="))
+        if name is None:
+            raise InvalidRequest("the query string has a name that is not UTF-8")
+        if value is None:
+            raise invalid(f"/{name[:100]}", "must be UTF-8, percent-encoded (RFC 3986, 2.5)")
+    if _decoded(scope.get("raw_path", b"")) is None:
+        raise InvalidRequest("the path must be UTF-8, percent-encoded (RFC 3986, 2.5)")
+
+
+def _decoded(part: bytes) -> str | None:
+    try:
+        return unquote_to_bytes(part).decode()
+    except UnicodeDecodeError:
+        return None
 
 
 class _Body:
