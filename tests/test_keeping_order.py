@@ -175,7 +175,7 @@ async def test_whom_members_add_is_theirs_to_say(own: Served, make_database: Cal
         Served(make_database(), NESTREL_ADD_MEMBERS="backend", NESTREL_MAKE_CONVERSATIONS="backend") as strict,
         Served(make_database(), NESTREL_ADD_MEMBERS="acquainted", NESTREL_QUOTA_ADDITIONS="2") as known,
     ):
-        refusals = []
+        refusals, alone = list[httpx.Response](), list[httpx.Response]()
         for served in (own, strict.wait_ready(), known.wait_ready()):
             mara, odd, office = (
                 Person(served.url, name, **claims)
@@ -189,7 +189,14 @@ async def test_whom_members_add_is_theirs_to_say(own: Served, make_database: Cal
             await call(mara, "DELETE", f"/conversations/{place}/members/odd", None, 204)
             made = await call(mara, "POST", "/conversations", {"title": "x", "members": ["odd"]})
             assert made.status_code == 403
+            direct = await call(mara, "POST", "/conversations", {"kind": "direct", "members": ["odd"]}, 403)
+            (alone if served is strict else refusals).append(direct)
+            await call(odd, "DELETE", "/me/blocked/mara", None, 204)
+            if served is strict:  # that nobody makes any is no secret, and the same whoever has blocked whom
+                alone.append(await call(mara, "POST", "/conversations", {"kind": "direct", "members": ["odd"]}, 403))
+            await call(odd, "PUT", "/me/blocked/mara")
         assert same(*refusals)
+        assert same(*alone)
         # Acquainted: in one closed group, or a direct conversation, with each other.
         mara, odd = Person(known.url, "mara"), Person(known.url, "odd")
         await call(odd, "DELETE", "/me/blocked/mara", None, 204)

@@ -76,13 +76,13 @@ async def page(
     return found[:limit], found[limit - 1][0] if len(found) > limit else None
 
 
-async def check_pair(connection: Connection, user_id: str, other_id: str) -> None:
-    """Hold the pair until the transaction ends, and see that neither blocks the other. Raises `Forbidden`, the same
+async def check_pair(connection: Connection, user_id: str, other_id: str, *, refusal: Forbidden) -> None:
+    """Hold the pair until the transaction ends, and see that neither blocks the other. Raises the `refusal`, the same
     for both."""
     await _lock(connection, user_id, other_id)
     [(blocked,)] = await fetch(connection, _EITHER, user_id, other_id)
     if blocked:
-        raise Forbidden("you cannot write to each other")
+        raise refusal
 
 
 async def blocked_by(connection: Connection, user_id: str, others: Sequence[str]) -> bool:

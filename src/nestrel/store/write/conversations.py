@@ -11,7 +11,8 @@ import asyncpg
 from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.conversations import NewConversation, check_change
-from nestrel.core.quotas import Quotas
+from nestrel.core.problems import Forbidden
+from nestrel.core.quotas import Quotas, cannot_add
 from nestrel.core.rights import Action
 from nestrel.core.text import name_key
 from nestrel.store import admitted, epochs, rules
@@ -101,10 +102,11 @@ async def make(database: Database, new: NewConversation, caller: Caller, quotas:
 async def _check_making(connection: Connection, new: NewConversation, caller: Caller, quotas: Quotas) -> None:
     everyone = [user_id for user_id, _ in new.members]
     others = [user_id for user_id in everyone if user_id != caller.user_id]
-    if new.direct_pair is not None:
-        await blocks.check_pair(connection, *everyone)
     await adding.check_making(connection, caller, quotas)
     await adding.check_adding(connection, caller, others, quotas)
+    if new.direct_pair is not None:
+        refusal = Forbidden("they cannot write to each other") if caller.service else cannot_add()
+        await blocks.check_pair(connection, *everyone, refusal=refusal)
     await adding.check_room(connection, caller, everyone, len(everyone), quotas)
 
 
