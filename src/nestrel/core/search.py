@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import NamedTuple
 
 from nestrel.core.problems import InvalidRequest, invalid
@@ -17,11 +18,12 @@ _PREFIX_POINTS = 2
 
 class Term(NamedTuple):
     """Words that stand behind each other; of a `prefix` the last one is the beginning of a word. `unlike` is what must
-    not occur."""
+    not occur. `touching` says of each word whether nothing may stand between it and the one before."""
 
     words: tuple[str, ...]
     prefix: bool = False
     unlike: bool = False
+    touching: tuple[bool, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +55,13 @@ class Question:
 
 
 def _occurrences(term: Term, standing: Sequence[Token]) -> Iterator[tuple[int, int]]:
-    words, size = term.words, len(term.words)
+    words, size, touching = term.words, len(term.words), term.touching
     for at in range(len(standing) - size + 1):
         for n, word in enumerate(words):
             one = standing[at + n].word
             if one != word and not (term.prefix and n == size - 1 and one.startswith(word)):
+                break
+            if touching and touching[n] and standing[at + n].start != standing[at + n - 1].end:
                 break
         else:
             yield standing[at].start, standing[at + size - 1].end
@@ -82,32 +86,37 @@ def question(q: str) -> Question:
 def _terms(found: re.Match[str]) -> Iterator[Term]:
     unlike, phrase = found["minus"] is not None, found["phrase"]
     if phrase is not None:
-        words = tuple(token.word for token in tokens(phrase))
-        if words:
-            yield Term(words, unlike=unlike)
+        if words := list(tokens(phrase)):
+            yield _term(words, False, unlike)
         return
     text = found["bare"]
     prefix = text.endswith("*")
     runs = list(_runs(text))
     for n, run in enumerate(runs):
         begins = prefix and n == len(runs) - 1
-        if begins and len(run[-1]) < _PREFIX_POINTS:
-            raise _too_short(run[-1])
-        yield Term(tuple(run), begins, unlike)
+        if begins and len(run[-1].word) < _PREFIX_POINTS:
+            raise _too_short(run[-1].word)
+        yield _term(run, begins, unlike)
+
+
+def _term(found: Sequence[Token], prefix: bool, unlike: bool) -> Term:
+    """What touches in a question touches in what answers it: characters of a run are no words apart."""
+    touching = (False, *(one.end == other.start for one, other in pairwise(found)))
+    return Term(tuple(one.word for one in found), prefix, unlike, touching if any(touching) else ())
 
 
 def _too_short(word: str) -> InvalidRequest:
     return invalid("/q", f"{word}* is too short: the beginning of a word has at least {_PREFIX_POINTS} characters")
 
 
-def _runs(text: str) -> Iterator[list[str]]:
+def _runs(text: str) -> Iterator[list[Token]]:
     """Words that touch each other, as characters do where no space parts them."""
-    run, end = list[str](), -1
+    run, end = list[Token](), -1
     for token in tokens(text):
         if run and token.start != end:
             yield run
             run = []
-        run.append(token.word)
+        run.append(token)
         end = token.end
     if run:
         yield run
