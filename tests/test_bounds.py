@@ -116,6 +116,27 @@ async def test_headers_have_limits_in_size_number_and_time(own: Served) -> None:
     assert set(statuses) == {401, 408}
 
 
+async def test_every_refusal_has_a_date_and_an_id(make_database: Callable[[], str]) -> None:
+    """Also what the server's own protocols refuse, and an upgrade: the id is that of the document."""
+    with Served(make_database(), NESTREL_ADDRESS_CONNECTIONS="2", NESTREL_SIGN_INS="1") as served:
+        served.wait_ready()
+        large = httpx.get(f"{served.url}/v1/me", headers={"X-Large": "x" * 40_000})
+        opened = [await Raw.open(served) for _ in range(2)]
+        crowded = await asyncio.to_thread(httpx.get, f"{served.url}/v1/me")
+        for raw in opened:
+            raw.close()
+        upgrade = {"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13",
+                   "Sec-WebSocket-Key": "dGhlIHNhbXBsZSBub25jZQ=="}  # fmt: skip
+        shed = await once(
+            lambda: asyncio.to_thread(httpx.get, f"{served.url}/v1/live", headers=upgrade, timeout=PATIENCE),
+            lambda answer: answer.status_code == 503 and "NESTREL" not in answer.text,
+        )
+    for answer, status in ((large, 431), (crowded, 503), (shed, 503)):
+        assert answer.status_code == status
+        assert answer.json()["instance"] == answer.headers["X-Request-ID"]
+        assert answer.headers["Date"].endswith("GMT")
+
+
 async def test_no_header_takes_long_to_read(own: Served) -> None:
     """In CPU time, which a busy machine makes no longer: four requests take a hundredth of this, and one of them took
     2.3 s where the cookie was read by a parser that goes over it again and again."""

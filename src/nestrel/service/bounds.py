@@ -7,6 +7,7 @@ import asyncio
 import time
 from collections import Counter, deque
 from collections.abc import Sequence
+from secrets import token_hex
 from typing import Any, ClassVar
 
 import structlog
@@ -186,12 +187,17 @@ class BoundedHttp(HttpToolsProtocol):
     def _end_with(self, problem: Problem) -> None:
         if self.transport.is_closing():
             return
-        body = rows.dump(problem.document())
-        retry = b"retry-after: %d\r\n" % problem.retry_after if problem.retry_after else b""
+        request_id = str((self.scope or {}).get("request_id") or token_hex(8))
+        body = rows.dump(problem.document(request_id))
+        own = [(b"x-request-id", request_id.encode()), *self.server_state.default_headers]
+        if problem.retry_after:
+            own.append((b"retry-after", b"%d" % problem.retry_after))
         metrics.REFUSALS.labels(problem.name).inc()
         self.transport.write(
             b"HTTP/1.1 %d %s\r\ncontent-type: application/problem+json\r\ncontent-length: %d\r\n%s"
-            b"connection: close\r\n\r\n" % (problem.status, problem.name.encode(), len(body), retry) + body
+            b"connection: close\r\n\r\n"
+            % (problem.status, problem.name.encode(), len(body), b"".join(b"%s: %s\r\n" % one for one in own))
+            + body
         )
         self.transport.write_eof()
         self._phase, self._since = "parting", self.loop.time()

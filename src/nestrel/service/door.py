@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from secrets import token_hex
+
 from starlette.types import Receive, Scope, Send
 from starlette.websockets import WebSocket
 
@@ -23,7 +25,9 @@ class Live:
         try:
             arrival = await upgrade.arrival(self._service, socket)
         except Problem as problem:
-            await socket.send_denial_response(problems.response(problem, None))
+            answer = problems.response(problem, request_id := token_hex(8))
+            answer.headers["X-Request-ID"] = request_id
+            await socket.send_denial_response(answer)
             connection = scope.get("nestrel.connection")
             if connection is not None:
                 connection.denied()
