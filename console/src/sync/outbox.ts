@@ -47,6 +47,7 @@ export function outcomeOf(entry: Entry, problem: ProblemDocument, me: string): O
     entry.kind === "edit" &&
     present &&
     present.body === entry.content.body &&
+    present.format === (entry.content.format ?? present.format) &&
     present.author_id === me &&
     present.removed_at === null &&
     (entry.content.mentions === undefined || same(entry.content.mentions, present.mentions ?? [])) &&
@@ -93,6 +94,7 @@ export function overlaid(message: Message, entries: Entry[], me: string): Messag
       shown = {
         ...shown,
         body: entry.content.body ?? shown.body,
+        format: entry.content.format ?? shown.format,
         mentions: entry.content.mentions ?? shown.mentions,
         attachments: shown.attachments.filter(
           (one) => entry.content.attachments?.includes(one.attachment_id) ?? true,

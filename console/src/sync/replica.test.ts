@@ -73,6 +73,7 @@ it("names what was taken in or dropped behind the cursor when the store was set 
 
 it("keeps the outbox in order, and the newest receipt of a conversation only", async () => {
   const replica = await open();
+  await replica.changes(set("a", []));
   const put = (kind: "post" | "read", conversation_id: string, read_seq = 0) =>
     replica.put({
       conversation_id,
@@ -95,4 +96,22 @@ it("keeps the outbox in order, and the newest receipt of a conversation only", a
   await replica.settled(first, message("a", 1));
   expect(await replica.entries()).toHaveLength(2);
   expect(await seqs(replica, "a")).toEqual([1]);
+});
+
+it("keeps no row of a conversation that is not held: late pages and answers come behind its end", async () => {
+  const replica = await open();
+  await replica.answer(answer([set("a", [message("a", 1)])]));
+  await replica.drop("a");
+  await replica.page("a", {
+    items: [message("a", 1)],
+    older: null,
+    newer: null,
+    profiles: {},
+    head: 1,
+    floor: 1,
+    change_cursor: "late",
+  });
+  await replica.settled(0, message("a", 2));
+  expect(await seqs(replica, "a")).toEqual([]);
+  expect(await replica.place("a")).toBeUndefined();
 });

@@ -163,10 +163,11 @@ export class Replica {
     return this.write((tx) => drop(tx, id));
   }
 
-  /** Take in a page of history. */
+  /** Take in a page of history, where the conversation is held. */
   page(id: string, page: HistoryPage): Promise<void> {
     return this.write(async (tx) => {
-      const place = await placeOf(tx, id);
+      const place = await tx.objectStore("places").get(id);
+      if (!place) return;
       await rows(tx, page.items, Object.values(page.profiles));
       await bound(tx, place, page.head, page.floor);
       await touch(tx, id);
@@ -245,8 +246,10 @@ export class Replica {
     return this.write(async (tx) => {
       await tx.objectStore("outbox").delete(n);
       for (const entry of later) await tx.objectStore("outbox").put(entry);
-      if (!message) return;
+      const place = message && (await tx.objectStore("places").get(message.conversation_id));
+      if (!place) return; // it came behind the end of what it is of
       await rows(tx, [message], []);
+      await bound(tx, place, message.seq, place.floor);
       await touch(tx, message.conversation_id);
     });
   }
