@@ -140,6 +140,7 @@ def measure(bench: Bench, count: int, workers: int = 2, rate: float = 40.0, seco
     """Rows of a table, and what they mean."""
     settings: dict[str, Any] = {
         "NESTREL_ADDRESS_CONNECTIONS": str(count + 100), "NESTREL_MEMORY": "4096",
+        "NESTREL_SIGN_INS": "100000",
     }  # fmt: skip
     with bench.service(workers, **settings) as service:
         people = [f"reader{n}" for n in range(_PEOPLE)]

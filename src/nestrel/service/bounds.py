@@ -134,7 +134,7 @@ class BoundedHttp(HttpToolsProtocol):
         if self.transport.is_closing():
             return
         super().handle_websocket_upgrade()
-        if self._phase == "upgrade":
+        if self._phase == "upgrade" and not self.transport.is_closing():
             self.transport.resume_reading()
         _part(self)
         self.parser = None  # type: ignore[assignment]  # as the base does when the line ends; another has it now
