@@ -16,7 +16,7 @@ from websockets.asyncio.client import connect
 from nestrel.core.commands import Post
 from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.live.checkpoints import Checkpoints
-from nestrel.live.deliveries import Checkpoint, Delivery, Event
+from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event
 from nestrel.live.following import Following
 from nestrel.live.hub import Hub
 from nestrel.live.moves import Moves
@@ -24,6 +24,8 @@ from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
+from nestrel.store.events import Moved
+from nestrel.store.write import members
 from nestrel.store.write.writer import Writer
 from tests.support import PATIENCE, Person, Served, Wire, make_place, unique
 from tests.test_streams import events
@@ -188,6 +190,36 @@ async def test_what_no_word_came_of_is_sent_before_the_checkpoint_that_comes_at_
         second.end_all()
         if since is not None:
             await Writer(database).submit([Post(place, "mara", "unheard again")])
+
+
+@pytest.mark.parametrize("resumes", [True, False])
+async def test_who_is_removed_while_they_come_back_is_sent_nothing_more(
+    database: Database, afterwards: AsyncExitStack, monkeypatch: pytest.MonkeyPatch, resumes: bool
+) -> None:
+    """Between the look at what is theirs and their registration: what the hub has of that moment is not for them."""
+    place = await make_place(database, mara="owner", odd="writer")
+    stand, writer = Stand(database), Writer(database)
+    afterwards.push_async_callback(stand.stop)
+    await stand.turn()
+    first, _ = stand.following("mara")
+    before, _ = await first.follow_all(None)
+    memberships = stand.source.memberships
+
+    async def removed(asked: Any) -> Any:
+        found = await memberships(asked)
+        await members.end(database, Caller("mara"), place, "odd")
+        [written] = await writer.submit([Post(place, "mara", "not for odd")])
+        stand.hub.heard([Moved(place, written.object["rev"])])
+        while (reading := stand.hub.channels[place].reading) is not None:
+            await asyncio.wait([reading])
+        return found
+
+    monkeypatch.setattr(stand.source, "memberships", removed)
+    second, stirred = stand.following("odd")
+    await second.follow_all(before if resumes else None)
+    came = await told(second, stirred)
+    assert came == [Ended(place, "removed")]
+    assert not second.follows
 
 
 async def test_many_who_return_share_their_questions(

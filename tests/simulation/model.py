@@ -375,6 +375,9 @@ class Truth:
                     mine.ended.append((id_, talk.reasons.get(user_id, "closed"), xid))
         return mine
 
+    async def still(self, asked: Sequence[tuple[str, Sequence[UUID]]]) -> Sequence[set[UUID]]:
+        return await self.read(lambda: [{id_ for id_ in ids if self.talks[id_].has(user_id)} for user_id, ids in asked])
+
     async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
         return await self.read(lambda: {id_: self._seen(self.talks[id_], since) for id_ in ids})
 

@@ -135,11 +135,12 @@ class Following:
         user_id = self.caller.user_id
         self._all = True
         await self._hub.watch(user_id, self)
-        mine = await self._returns.mine(user_id, since)
+        begin = since or await self._returns.now()
+        mine = await self._returns.mine(user_id, begin)
         followers = await self._register([id_ for id_ in mine.ids if id_ not in self.follows])
         generation = self.generation
         try:
-            back = await self._returns.back(user_id, since, mine)
+            back = await self._returns.back(user_id, begin, mine)
         except BaseException:
             for follower in followers:
                 self._hub.unfollow(follower)
@@ -162,7 +163,7 @@ class Following:
         if back.hold is not None and generation == self.generation:
             self._reach_at_once(back.now, back.hold)
         self._stirred()
-        return (back.now if since is None or back.from_nothing else since), back.from_nothing
+        return (back.now if back.from_nothing else begin), back.from_nothing
 
     def _add_all(self, followers: Sequence[Follower], but: Container[UUID]) -> None:
         added = 0

@@ -14,7 +14,6 @@ from nestrel.live.sharing import Shared
 from nestrel.live.source import Mine, Source
 
 _TOGETHER = 200
-_NEVER = 2**63 - 1
 
 
 class Ground(Protocol):
@@ -49,19 +48,22 @@ class Returns:
         self._ground = ground
         self._now = Shared[None, AllPosition](self._read_on, _TOGETHER)
         self._begun = Shared[tuple[AllPosition, list[UUID]], dict[UUID, ChangePosition]](self._all_begun, _TOGETHER)
+        self._still = Shared[tuple[str, list[UUID]], AbstractSet[UUID]](lambda asked: source.still(asked), _TOGETHER)
         self._memberships = Shared[tuple[str, int], Mine](lambda asked: source.memberships(asked), _TOGETHER)
 
-    async def mine(self, user_id: str, since: AllPosition | None) -> Mine:
-        """The member's conversations, and those that are theirs no more since a snapshot. Raises `StoreUnavailable`."""
-        return await self._memberships((user_id, _NEVER if since is None else since.xmin))
+    async def now(self) -> AllPosition:
+        """A snapshot that is no older than the call. Raises `StoreUnavailable`."""
+        return await self._now(None)
 
-    async def back(self, user_id: str, since: AllPosition | None, mine: Mine) -> Back:
+    async def mine(self, user_id: str, since: AllPosition) -> Mine:
+        """The member's conversations, and those that are theirs no more since a snapshot. Raises `StoreUnavailable`."""
+        return await self._memberships((user_id, since.xmin))
+
+    async def back(self, user_id: str, since: AllPosition, mine: Mine) -> Back:
         """To be asked when the hub follows what is `mine`: nothing that comes later is missed then. Raises
         `StoreUnavailable`."""
         now = await self._now(None)
         hold = self._hold(mine)
-        if since is None:
-            return Back(now, {}, {}, hold)
         moved = self._moves.of(since, mine.ids)
         if moved is None:
             from_nothing, pending = await self._source.moved(user_id, since)
@@ -76,6 +78,11 @@ class Returns:
         if wanted:
             found = await self._begun((since, wanted))
             begun |= {id_: found.get(id_) for id_ in wanted}
+        if begun:
+            # What is theirs was read before they were registered: who has left in between was told nothing of it. What
+            # begins without a position is read from the store, which looks at that again.
+            still = await self._still((user_id, list(begun)))
+            begun = {id_: start if id_ in still else None for id_, start in begun.items()}
         return Back(now, begun, {id_: why for id_, why, transaction in mine.ended if unseen(transaction)}, hold)
 
     async def _read_on(self, asked: Sequence[None]) -> Sequence[AllPosition]:
@@ -100,3 +107,4 @@ class Returns:
         await self._memberships.stop()
         await self._now.stop()
         await self._begun.stop()
+        await self._still.stop()

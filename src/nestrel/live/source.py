@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from collections.abc import Set as AbstractSet
 from itertools import islice
 from typing import NamedTuple, Protocol
 from uuid import UUID
@@ -73,6 +74,9 @@ class Source(Protocol):
 
     async def memberships(self, asked: Sequence[tuple[str, int]]) -> Sequence[Mine]:
         """The conversations of some users, each with the transaction from which on they want to hear of changes."""
+
+    async def still(self, asked: Sequence[tuple[str, Sequence[UUID]]]) -> Sequence[AbstractSet[UUID]]:
+        """Which of some conversations are each user's now."""
 
     async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
         """Where a snapshot stood in some conversations; nothing of those that begin with their newest page."""
@@ -157,6 +161,10 @@ class StoreSource:
     async def memberships(self, asked: Sequence[tuple[str, int]]) -> Sequence[Mine]:
         async with self._database.read() as connection:
             return [Mine(*one) for one in await resync.memberships(connection, asked)]
+
+    async def still(self, asked: Sequence[tuple[str, Sequence[UUID]]]) -> Sequence[AbstractSet[UUID]]:
+        async with self._database.read() as connection:
+            return await resync.still_of(connection, asked)
 
     async def begun(self, since: AllPosition, ids: Sequence[UUID]) -> dict[UUID, ChangePosition]:
         async with self._database.read() as connection:

@@ -60,6 +60,12 @@ LIMIT 1) m
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
 
+_STILL_OF = """
+SELECT i.n FROM unnest($1::text[], $2::text::uuid[]) WITH ORDINALITY AS i (user_id, id, n)
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members
+    WHERE conversation_id = i.id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m
+CROSS JOIN LATERAL (SELECT 1 FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
+"""
 # Of many users at once: arrays are read in a fraction of the time of as many rows.
 _MEMBERSHIPS = """
 SELECT u.n, x.* FROM unnest($1::text[], $2::text::xid8[]) WITH ORDINALITY AS u (user_id, since, n)
@@ -338,6 +344,17 @@ async def begun(connection: Connection, since: AllPosition, pending: Sequence[Pe
 async def still(connection: Connection, user_id: str, ids: Sequence[UUID]) -> set[UUID]:
     """Those of some conversations that are the member's now."""
     return {row[0] for row in await fetch(connection, _STILL, user_id, ids)} if ids else set()
+
+
+async def still_of(connection: Connection, asked: Sequence[tuple[str, Sequence[UUID]]]) -> list[set[UUID]]:
+    """The same of several users, each with conversations of their own."""
+    pairs = [(n, user_id, id_) for n, (user_id, ids) in enumerate(asked) for id_ in ids]
+    found = await fetch(connection, _STILL_OF, [one[1] for one in pairs], array([one[2] for one in pairs]))
+    result: list[set[UUID]] = [set() for _ in asked]
+    for (at,) in found:
+        n, _, id_ = pairs[at - 1]
+        result[n].add(id_)
+    return result
 
 
 async def _drop_lost(connection: Connection, user_id: str, answer: Resync) -> None:
