@@ -200,6 +200,7 @@ async def test_who_is_removed_while_they_come_back_is_sent_nothing_more(
     place = await make_place(database, mara="owner", odd="writer")
     stand, writer = Stand(database), Writer(database)
     afterwards.push_async_callback(stand.stop)
+    await writer.submit([Post(place, "mara", "while odd was there")])
     await stand.turn()
     first, _ = stand.following("mara")
     before, _ = await first.follow_all(None)
