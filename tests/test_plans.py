@@ -44,6 +44,7 @@ from nestrel.store.read import (
     said,
     together,
 )  # fmt: skip
+from nestrel.store.read.resync import Pending
 from nestrel.store.write import at_once, barring, blocks, connections, keeping_out, repeats, sessions, uploads
 from nestrel.store.write import conversations as changing
 from nestrel.store.write import members as joining
@@ -151,6 +152,11 @@ async def everything_that_is_hot(database: Database) -> None:
         await resync.from_cursor(connection, "odd", start, 100, 1_000)
         await resync.from_map(connection, "odd", {place: first.end}, 100, 1_000)
         await resync.from_cursor(connection, "odd", start, 100, 1_000, (start, [place]))
+        await resync.memberships(connection, [("odd", start.xmin), ("mara", start.xmin)])
+        await resync.still_of(connection, [("odd", [place]), ("mara", [place])])
+        await resync.begun(connection, start, [Pending(place)], 1_000)
+        await barring.met(connection, ["odd", "mara"])
+        await connections.elsewhere(connection, ["odd", "mara"], "node")
         await journal.tail(connection, None)
         await journal.tail(connection, start)
 
@@ -167,7 +173,7 @@ async def order_is_kept(database: Database, mara: Caller, place: UUID) -> None:
         await barring.barred(connection, "tam")
         await barring.changed(connection, datetime.now(UTC), 10)
         await sessions.ended(connection, b"x")
-        await connections.elsewhere(connection, "odd", "node")
+        await connections.elsewhere(connection, ["odd"], "node")
     await joining.hide(database, mara, place, "mara", hidden=False)
     await keeping_out.let_in(database, mara, place, "tam")
 
