@@ -76,7 +76,7 @@ def test_what_a_process_manages_is_measured() -> None:
 
 
 async def test_an_upgrade_is_shed_before_a_token_is_read(make_database: Callable[[], str]) -> None:
-    with Served(make_database(), NESTREL_SIGN_INS="3") as served:
+    with Served(make_database(), NESTREL_SIGN_INS="1") as served:
         mara = Person(served.wait_ready().url, unique("mara"))
         came: list[Any] = await asyncio.gather(
             *(connect("ws" + mara.url[4:] + "/v1/live", open_timeout=PATIENCE) for _ in range(30)),
@@ -86,7 +86,7 @@ async def test_an_upgrade_is_shed_before_a_token_is_read(make_database: Callable
         let_in = [one for one in came if not isinstance(one, BaseException)]
         assert len(shed) + len(let_in) == 30
         assert shed
-        assert len(let_in) >= 3
+        assert let_in
         for one in shed:
             assert one.response.status_code == 503
             assert 1 <= int(one.response.headers["Retry-After"]) <= 30

@@ -17,6 +17,8 @@ from nestrel.store.events import Moved
 
 log = structlog.get_logger()
 
+_FIRST_SECONDS = 0.5
+
 
 class Checkpoints:
     """Takes a snapshot every `seconds`, makes sure that the hub has handed on all that moved up to it, and tells
@@ -46,7 +48,8 @@ class Checkpoints:
                 await self._moves.tell_apart()
             except Exception as error:
                 log.warning("checkpoint.failed", reason=str(error))
-            await asyncio.sleep(self._seconds)
+            # Until there is a first one nobody can be told that they are up to date.
+            await asyncio.sleep(self._seconds if self.since is not None else min(self._seconds, _FIRST_SECONDS))
 
     async def turn(self, since: AllPosition | None) -> AllPosition:
         """One question; returns the snapshot from which the next one asks."""
