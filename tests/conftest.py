@@ -19,6 +19,7 @@ from sqlalchemy.engine import make_url
 from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
 from nestrel.store.database import Database
+from tests.house import House, in_process
 from tests.pushed import PushService, push_service
 from tests.support import Person, Served, unique
 
@@ -141,3 +142,12 @@ def person(service: Served) -> Callable[..., Person]:
         return Person(service.url, unique(name), **claims)
 
     return make
+
+
+@pytest.fixture
+async def house(
+    make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[House]:
+    """The service within this process, on a database of its own."""
+    async with in_process(make_database(), tmp_path, monkeypatch) as made:
+        yield made

@@ -20,6 +20,7 @@ from nestrel.core.problems import NotFound
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.rights import Action
+from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, replicas, snapshots
 from nestrel.store.access import AccessReader, Caller, see
@@ -96,7 +97,7 @@ async def everything_that_is_hot(database: Database) -> None:
     for early in ("early", "earlier"):  # the second is written at once
         await quiet.submit([Post(place, "mara", early, key=early)])
     await files_that_come_and_go(database, writer, place)
-    start = await StoreSource(database, 1_000).now()
+    start = await Moves(StoreSource(database, 1_000)).read_on()
     await joining.put(database, mara, place, "petra", None, DEFAULT_QUOTAS)
     await changing.change(database, mara, place, {"title": "Quay"})
     await order_is_kept(database, mara, place)

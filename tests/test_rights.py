@@ -6,7 +6,7 @@ from __future__ import annotations
 import asyncio
 import itertools
 import json
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -20,7 +20,7 @@ from nestrel.core.roles import Kind, Visibility
 from nestrel.service import access, access_page, doors
 from nestrel.service.app import make_app
 from nestrel.service.settings import Settings
-from tests.house import House, Place, in_process
+from tests.house import House, Place
 from tests.support import SECRET, Person, Served, token
 
 PLACES = [
@@ -47,14 +47,6 @@ refused by the right first."""
 OVERRIDES = {("PUT", "/members/me"): Action.JOIN, ("PUT", "/members/other"): Action.ADD,
              ("DELETE", "/members/me"): Action.LEAVE, ("DELETE", "/members/other"): Action.DISMISS,
              ("PATCH", "/members/me"): Action.HIDE, ("PATCH", "/members/other"): Action.RANK}  # fmt: skip
-
-
-@pytest.fixture
-async def house(
-    make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> AsyncIterator[House]:
-    async with in_process(make_database(), tmp_path, monkeypatch) as made:
-        yield made
 
 
 def cells(place: Place, who: Who) -> Iterator[tuple[str, str, Any, Action]]:

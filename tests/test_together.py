@@ -6,7 +6,6 @@ from __future__ import annotations
 import asyncio
 import random
 from collections.abc import AsyncIterator, Callable
-from pathlib import Path
 from typing import Any
 from uuid import UUID
 
@@ -22,7 +21,7 @@ from nestrel.store.native import Connection
 from nestrel.store.read import changes, together
 from nestrel.store.read.together import Asked
 from nestrel.store.write.writer import Writer
-from tests.house import House, in_process
+from tests.house import House
 from tests.test_write_path import ROLES, change_set, command_of, make
 
 _BODIES = ["a", "b" * 500, "c" * 3_000]
@@ -80,14 +79,6 @@ async def bring(
 def shown(replica: Replica) -> Any:
     messages = [message.model_dump() for message in replica.ordered()]
     return messages, {user: member.model_dump() for user, member in replica.members.items()}, replica.head
-
-
-@pytest.fixture
-async def house(
-    make_database: Callable[[], str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> AsyncIterator[House]:
-    async with in_process(make_database(), tmp_path, monkeypatch) as made:
-        yield made
 
 
 @settings(max_examples=40, suppress_health_check=list(HealthCheck), database=None)

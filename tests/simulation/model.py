@@ -349,9 +349,6 @@ class Truth:
             return Gone("closed")
         return found if talk.has(caller.user_id) else Gone(talk.reasons.get(caller.user_id, "removed"))
 
-    async def now(self) -> AllPosition:
-        return await self.read(self.snapshot)
-
     async def mine(self, user_id: str) -> list[UUID]:
         return await self.read(lambda: sorted(id_ for id_, talk in self.talks.items() if talk.has(user_id)))
 

@@ -284,7 +284,7 @@ class World:
 
     async def resync(self, user: str, token: str | None) -> bytes:
         """`POST /resync`, a conversation in each answer."""
-        now = await self.truth.now()
+        now = await self.truth.read(self.truth.snapshot)
         self.truth.fail()
         at = SEAL.open_all(user, token) if token is not None else None
         resuming = isinstance(at, ResyncPosition)

@@ -66,9 +66,6 @@ class Source(Protocol):
         """What changed, for one member, in the first of some conversations, as much as goes into one answer. Without a
         start, or from one that this history does not hold, it is the newest page."""
 
-    async def now(self) -> AllPosition:
-        """A snapshot."""
-
     async def mine(self, user_id: str) -> list[UUID]:
         """The member's conversations."""
 
@@ -143,10 +140,6 @@ class StoreSource:
         except (NotFound, Forbidden):
             return Gone(await members.why_gone(connection, changes.conversation_id, caller.user_id))
         return changes
-
-    async def now(self) -> AllPosition:
-        async with self._database.read() as connection:
-            return await snapshots.now(connection)
 
     async def mine(self, user_id: str) -> list[UUID]:
         found: list[UUID] = []

@@ -27,6 +27,7 @@ log = structlog.get_logger()
 _GONE_SECONDS = 10.0
 """How long the rest of a body may come that nobody reads any more."""
 _TURN_SECONDS = 0.001
+"""How long upgrades may take in one turn of the loop."""
 _PARTING_SECONDS = 2.0
 """How long a refused connection is still heard, so that its other side gets to read why (RFC 9112, 9.6)."""
 

@@ -11,9 +11,9 @@ from nestrel.core.problems import StoreUnavailable, Trouble
 _FIRST_GUESS = 500.0
 """Sign-ins a second that a process is taken to manage until it has measured some."""
 _SHARE = 0.8
-"""Of the processor's time, at most so much is to go into sign-ins; and so heavy are all measured before, to a new
-one's 0.3."""
+"""Of the processor's time, at most so much is to go into sign-ins."""
 _NEW = 0.3
+"""How much a new measurement counts beside those before it."""
 _ENOUGH = 50
 """So many in a second say what each of them costs."""
 _LEAST, _MOST = 50.0, 20_000.0

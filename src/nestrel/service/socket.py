@@ -35,6 +35,7 @@ from nestrel.live.deliveries import Delivery
 from nestrel.live.following import Following
 from nestrel.service import frames, logs, metrics
 from nestrel.service.addressing import frame_of
+from nestrel.service.following import following_of
 from nestrel.service.frames import SignedIn
 from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
@@ -258,16 +259,7 @@ class Session:
         self._identity = identity
         caller = Caller(identity.user_id, identity.service, None, self.id)
         if self._following is None:
-            service = self.service
-            self._following = Following(
-                service.hub,
-                service.source,
-                service.returns,
-                service.sealing,
-                caller,
-                self._something.set,
-                service.delivered,
-            )
+            self._following = following_of(self.service, caller, self._something.set)
         else:
             self._following.caller = caller
             if less:

@@ -18,11 +18,11 @@ from starlette.types import Receive, Scope, Send
 from nestrel.core.problems import StoreUnavailable
 from nestrel.core.rights import Action
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
-from nestrel.live.following import Following
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.access import does
 from nestrel.service.addressing import signalled, written
+from nestrel.service.following import following_of
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import StreamQuery
@@ -101,15 +101,7 @@ class Stream:
         self._expiry: asyncio.TimerHandle | None = None
         self.identity: Identity = request.scope["nestrel.identity"]
         self._underway: Underway = request.scope["nestrel.underway"]
-        self.following = Following(
-            service.hub,
-            service.source,
-            service.returns,
-            service.sealing,
-            caller,
-            self._something.set,
-            service.delivered,
-        )
+        self.following = following_of(service, caller, self._something.set)
 
     async def begin(self) -> None:
         """Be there for the drain, and for no longer than the token."""
