@@ -7,11 +7,8 @@ one, so a reader that is slow costs a position for each conversation.
 from __future__ import annotations
 
 import asyncio
-import time
 from collections import deque
 from collections.abc import Callable, Container, Sequence
-from itertools import islice
-from typing import NamedTuple
 from uuid import UUID
 
 import structlog
@@ -21,11 +18,12 @@ from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
 from nestrel.core.rights import no_conversation
 from nestrel.live import metrics
+from nestrel.live.behind import Ahead, beyond, has_all, read_together
 from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.hub import Hub
 from nestrel.live.returns import Returns
-from nestrel.live.source import Gone, Source, Want
+from nestrel.live.source import Gone, Source
 from nestrel.live.waiting import Retried
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal
@@ -36,19 +34,6 @@ log = structlog.get_logger()
 
 _CATCH_UP_ROWS = 500
 _CATCH_UP_RETRY_SECONDS = 1.0
-_TOGETHER = 100
-"""Conversations that are read in one question, as far as it all goes into one change set's bytes."""
-_LOOKED_AT = 400
-_AHEAD_SECONDS = 5.0
-"""What was read longer ago is read again: of what has expired since, nobody is told."""
-
-
-class _Ahead(NamedTuple):
-    """What was read of a conversation from `start` on, before its turn had come."""
-
-    start: ChangePosition | None
-    found: Changes | Gone
-    at: float
 
 
 class Following:
@@ -92,8 +77,7 @@ class Following:
         self._rewound = False
         self._signals: dict[Signal, None] | None = None
         self._over = False
-        self._ahead: dict[Follower, _Ahead] | None = None
-        """What was read of others together with the last that was read."""
+        self._ahead: Ahead | None = None
 
     # Commands
 
@@ -231,8 +215,8 @@ class Following:
         """Nothing is to be sent to one any more."""
         self._dirty.pop(follower, None)
         self._unsettled.discard(follower)
-        if self._ahead:
-            self._ahead.pop(follower, None)
+        if self._ahead is not None:
+            self._ahead.drop(follower)
 
     def _cursor_of(self, follower: Follower) -> str | None:
         """The conversation cursor of all that was sent to a follower."""
@@ -388,27 +372,21 @@ class Following:
 
     async def _deliver(self, follower: Follower) -> Delivery | None:
         """One change set of one conversation; the rest waits for the next turn."""
-        channel = follower.channel
-        at = follower.at
-        if not (follower.live and follower.started) or (
-            at is not None and channel.at is not None and at.complete and _beyond(at, channel.at)
-        ):
+        if has_all(follower):
             self._dirty.pop(follower, None)
             return None
-        entry = channel.next_entry(at) if at is not None else None
+        entry = follower.channel.next_entry(follower.at) if follower.at is not None else None
         if entry is not None:
             return self._moved_on(follower, entry.end, entry.tail, read=entry.read)
-        ahead = self._ahead.pop(follower, None) if self._ahead else None
-        if ahead is not None and ahead.start is at and time.monotonic() - ahead.at < _AHEAD_SECONDS:
-            return self._caught_up(follower, ahead.found)
-        return await self._catch_up(follower)
+        ahead = self._ahead.take(follower) if self._ahead is not None else None
+        return self._caught_up(follower, ahead) if ahead is not None else await self._catch_up(follower)
 
     def _moved_on(self, follower: Follower, end: ChangePosition, tail: str, *, read: bool) -> Delivery:
         base = self._cursor_of(follower)
         cursor = self._seal().conversation(follower.user_id, follower.channel.id, end)
         before, follower.at, follower.cursor = follower.at, end, cursor
         latest = follower.channel.at
-        if latest is not None and end.complete and _beyond(end, latest):
+        if latest is not None and end.complete and beyond(end, latest):
             self._dirty.pop(follower, None)
         metrics.DELIVERIES.inc()
         if tracing.tracer is not None:
@@ -417,14 +395,9 @@ class Following:
         return Delivery(base, cursor, tail, read)
 
     async def _catch_up(self, follower: Follower) -> Delivery | None:
-        """Read from the store what the ring does not hold, up to where the ring stands, so that the two meet without
-        overlap; of others that are behind as well, what goes into the same answer. Who may no longer read gets
-        nothing."""
-        wanted = {follower: self._wanted(follower)}
-        for other in islice(self._dirty, _LOOKED_AT):
-            if other is not follower and len(wanted) < _TOGETHER and self._needs_store(other):
-                wanted[other] = self._wanted(other)
-        begun = time.monotonic()
+        """Read from the store what the ring does not hold; of others that are behind as well, what goes into the same
+        answer. Who may no longer read gets nothing."""
+        wanted = read_together(follower, self._dirty)
         try:
             found = await self._source.catch_up(self.caller, list(wanted.values()), _CATCH_UP_ROWS)
         except Problem:
@@ -438,28 +411,13 @@ class Following:
             read = found.get(want.conversation_id)
             if isinstance(read, Changes):
                 self._hub.keep(read, want.upto)
-        ahead = {
-            one: _Ahead(want.start, found[want.conversation_id], begun)
-            for one, want in wanted.items()
-            if want.conversation_id in found and one is not follower
-        }
-        self._ahead = ahead or None  # most connections never have one
-        if not follower.live or follower.at is not wanted[follower].start:
+        self._ahead = Ahead(wanted, found)
+        mine = self._ahead.take(follower)
+        if len(found) == 1:
+            self._ahead = None  # most connections never have one
+        if mine is None or not follower.live:
             return None  # it ended meanwhile, or was asked to begin elsewhere
-        return self._caught_up(follower, found[follower.channel.id])
-
-    def _needs_store(self, follower: Follower) -> bool:
-        at, latest = follower.at, follower.channel.at
-        if not (follower.live and follower.started):
-            return False
-        if at is None:
-            return True
-        return not (latest is not None and at.complete and _beyond(at, latest)) and not follower.channel.next_entry(at)
-
-    def _wanted(self, follower: Follower) -> Want:
-        at, latest = follower.at, follower.channel.at
-        meets = at is not None and latest is not None and (at.epoch != latest.epoch or at.rev <= latest.rev)
-        return Want(follower.channel.id, at, latest if meets else None)
+        return self._caught_up(follower, mine)
 
     def _caught_up(self, follower: Follower, found: Changes | Gone) -> Delivery | None:
         if isinstance(found, Gone):
@@ -494,8 +452,3 @@ class Following:
 def _count(follower: Follower, n: int) -> None:
     metrics.FOLLOWS.inc(n)
     follower.channel.connections += n
-
-
-def _beyond(at: ChangePosition, other: ChangePosition) -> bool:
-    """Whether a position is as far as another one of the same history."""
-    return at.epoch == other.epoch and at.rev >= other.rev
