@@ -223,6 +223,41 @@ async def test_who_is_removed_while_they_come_back_is_sent_nothing_more(
     assert not second.follows
 
 
+@pytest.mark.parametrize("kept", [True, False])
+async def test_what_one_has_read_serves_the_others_and_not_for_long(
+    database: Database, afterwards: AsyncExitStack, monkeypatch: pytest.MonkeyPatch, kept: bool
+) -> None:
+    """Of what has expired since it was read nobody is to be told."""
+    crew = ["tove", "odd", "petra"]
+    place = await make_place(database, mara="owner", **dict.fromkeys(crew, "writer"))
+    stand, writer = Stand(database), Writer(database)
+    afterwards.push_async_callback(stand.stop)
+    await writer.submit([Post(place, "mara", "before")])
+    await stand.turn()
+    before = await stand.returns.now()
+    await writer.submit([Post(place, "mara", "missed ⚓")])
+    first, _ = stand.following("mara")
+    await first.follow_all(None)
+    if not kept:
+        monkeypatch.setattr("nestrel.live.hub._KEPT_SECONDS", 0.0)
+    catch_up, reads = stand.source.catch_up, list[str]()
+
+    async def counted(caller: Caller, *args: Any) -> Any:
+        reads.append(caller.user_id)
+        return await catch_up(caller, *args)
+
+    monkeypatch.setattr(stand.source, "catch_up", counted)
+    for user in crew:
+        following, stirred = stand.following(user)
+        await following.follow_all(before)
+        [delivery] = await told(following, stirred)
+        assert isinstance(delivery, Delivery)
+        assert "missed ⚓" in delivery.tail
+    assert reads == (crew[:1] if kept else crew)
+    assert len(stand.hub.channels[place].ring) == 1
+    assert stand.hub.ring_bytes == sum(len(entry.tail) for entry in stand.hub.channels[place].ring)
+
+
 async def test_many_who_return_share_their_questions(
     database: Database, afterwards: AsyncExitStack, monkeypatch: pytest.MonkeyPatch
 ) -> None:

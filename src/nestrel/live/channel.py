@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import math
+import time
 from collections import deque
 from dataclasses import dataclass
 from typing import Protocol
@@ -51,13 +53,15 @@ class Follower:
 class Entry:
     """A change set in the ring: it leads from `start` to `end`, and `tail` is its JSON behind the cursors. `lowest` is
     the first of its messages, None if it has none. `read`: it comes from the store, and not with a commit of this
-    process."""
+    process. It is of use `until` a time of the monotonic clock: what was read of a longer absence may expire, of which
+    the ring does not hear."""
 
     start: ChangePosition
     end: ChangePosition
     tail: str
     lowest: int | None
     read: bool
+    until: float = math.inf
 
 
 class Channel:
@@ -98,6 +102,14 @@ class Channel:
         """Whether one more of so many bytes is within the bounds."""
         return len(self.ring) < limits.RING_SETS and self.ring_bytes + size <= limits.RING_BYTES
 
+    @property
+    def begins(self) -> ChangePosition | None:
+        """Where the ring begins, without what is of no use any more."""
+        now = time.monotonic()
+        while self.ring and self.ring[0].until <= now:
+            self.ring_bytes -= len(self.ring.popleft().tail)
+        return self.ring[0].start if self.ring else self.at
+
     def precede(self, entry: Entry) -> None:
         """Add what leads up to the first entry, or where there is none, to where the channel stands."""
         self.ring.appendleft(entry)
@@ -113,7 +125,7 @@ class Channel:
         that far, or the position lies within what one entry brings together."""
         for entry in reversed(self.ring):
             if entry.start == at:
-                return entry
+                return entry if entry.until > time.monotonic() else None
             if entry.start.rev < at.rev:
                 break
         return None

@@ -7,6 +7,7 @@ fallen out of the ring is read from the store again, as for any client that was 
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import OrderedDict
 from collections.abc import Coroutine, Mapping, Sequence
 from itertools import chain
@@ -30,6 +31,8 @@ log = structlog.get_logger()
 _READ_ROWS = 500
 _READ_RETRY_SECONDS = 1.0
 _REACH_SECONDS = 5.0
+_KEPT_SECONDS = 5.0
+"""For so long what one has read serves others: those who come back at one moment."""
 _LOCATED = 100
 """So many who begin to follow something share a question."""
 
@@ -338,12 +341,14 @@ class Hub:
         channel = self.channels.get(found.conversation_id)
         if channel is None or found.start is None or found.more or found.reset or found.departed or found.closed:
             return
-        begins = channel.ring[0].start if channel.ring else channel.at
-        if found.end == upto == begins and channel.has_room(size := len(found.packed())):
-            lowest = min((message["seq"] for message in found.messages), default=None)
-            if lowest is None or lowest >= channel.floor:
-                channel.precede(Entry(found.start, found.end, found.tail(), lowest, read=True))
-                self._bound(channel, size)
+        before, begins, tail = channel.ring_bytes, channel.begins, found.tail()
+        lowest = min((message["seq"] for message in found.messages), default=None)
+        fits = channel.has_room(len(tail)) and (lowest is None or lowest >= channel.floor)
+        if fits and found.end == upto == begins:
+            until = time.monotonic() + _KEPT_SECONDS
+            channel.precede(Entry(found.start, found.end, tail, lowest, read=True, until=until))
+        if channel.ring_bytes != before:
+            self._bound(channel, channel.ring_bytes - before)
 
     def _bound(self, channel: Channel, grown: int) -> None:
         """Hold what all rings keep within the bound of the process: the ring that has moved least lately goes."""
