@@ -71,10 +71,13 @@ def test_people_are_blocked_reported_suspended_and_signed_out(run: Run, tmp_path
     acts = [one["act"] for one in lines(run("audit", "--json", "-n", "3", NESTREL_TOKEN=office))]
     assert acts == ["signed-out", "suspension-ended", "suspended"]
     shown = run("audit", "-n", "3", "--days", "1", NESTREL_TOKEN=office).stdout
-    assert "fog" in shown
-    assert [one["act"] for one in lines(run("audit", "--json", "--in", name, NESTREL_TOKEN=office))][:1] == [
-        "report-settled"
-    ]
+    assert ("for good; fog" in shown, f"suspension ended {odd}" in shown, "{" in shown) == (True, True, False)
+    assert run("post", name, "as the harbour", "--on-behalf-of", odd, NESTREL_TOKEN=office).returncode == 0
+    told = run("audit", "-n", "1", NESTREL_TOKEN=office).stdout
+    assert f"posted for {odd}  in {name}, message 2  1 message" in told
+    assert [one["act"] for one in lines(run("audit", "--json", "--in", name, NESTREL_TOKEN=office))][:2] == [
+        "posted-for", "report-settled",
+    ]  # fmt: skip
 
 
 def test_a_backend_sees_what_is_used_and_who_is_there(run: Run, service: Served) -> None:

@@ -98,6 +98,8 @@ async def test_the_role_that_serves_changes_no_table_and_nothing_that_the_audit_
         "VALUES (gen_random_uuid(), '2020-01-01', 'x', 'erased', 'r')",
         "INSERT INTO nestrel.audit_rest (audit_id, actor, act, request_id) "
         "VALUES (gen_random_uuid(), 'x', 'erased', 'r')",
+        "INSERT INTO nestrel.audit (audit_id, actor, act, request_id, times) "
+        "VALUES (gen_random_uuid(), 'x', 'posted-for', 'r', 1)",
     ):  # fmt: skip
         with pytest.raises((asyncpg.InsufficientPrivilegeError, asyncpg.FeatureNotSupportedError)):
             await raw.execute(statement)

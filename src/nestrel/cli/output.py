@@ -20,7 +20,7 @@ if TYPE_CHECKING:  # what draws is imported when something is drawn
     from rich.table import Table
     from rich.text import Text
 
-    from nestrel.core.objects import ChangeSet, Conversation, Message, Profile, Reader
+    from nestrel.core.objects import Called, ChangeSet, Conversation, Message, Profile, Reader
 
 
 def console(*, error: bool = False) -> Console:
@@ -113,6 +113,11 @@ def _title(item: Conversation, profiles: dict[str, Profile]) -> str:
     if item.partner is not None:
         return profiles[item.partner].display_name if item.partner in profiles else item.partner
     return item.name or item.title or item.id
+
+
+def called(place: Called | None, conversation_id: str) -> str:
+    """What a conversation of a page is called; one that has no name, or is gone, by its id."""
+    return (place.name or place.title if place is not None else None) or conversation_id
 
 
 def visibility(item: Conversation) -> str:

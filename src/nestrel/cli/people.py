@@ -51,5 +51,5 @@ def said(client: Client, user: str, count: int, as_json: bool) -> None:
         if as_json:
             output.json_line(message)
         else:
-            called = page.conversations[message.conversation_id]
-            output.message_line(message, page.profiles, called.name or called.title or message.conversation_id)
+            where = output.called(page.conversations.get(message.conversation_id), message.conversation_id)
+            output.message_line(message, page.profiles, where)

@@ -49,8 +49,8 @@ def search(
             if as_json:
                 output.json_line(hit)
             else:
-                called = page.conversations[hit.message.conversation_id]
-                where = called.name or called.title or hit.message.conversation_id
+                place_id = hit.message.conversation_id
+                where = output.called(page.conversations.get(place_id), place_id)
                 output.message_line(hit.message, page.profiles, where, hit.marks)
         left -= len(page.items)
         if left <= 0 or page.next is None:

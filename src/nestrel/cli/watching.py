@@ -9,14 +9,16 @@ from itertools import islice
 from typing import TYPE_CHECKING, Any, Literal, cast
 
 import click
-import orjson
 
 from nestrel.cli import output
 from nestrel.cli.charts import bar
 from nestrel.cli.options import as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
+    from rich.text import Text
+
     from nestrel.client import Client, Usage
+    from nestrel.core.order_objects import AuditEntry, AuditPage
 
 _COLUMNS = ("posts", "edits", "removals", "reactions", "receipts", "deliveries", "connections_peak", "people")
 
@@ -139,28 +141,40 @@ def audit(
 
     And what backends did for somebody. It is only ever added to. With --json it is an export. For a trusted backend.
     """
-    found = client.audit(
-        since=None if days is None else datetime.now(UTC) - timedelta(days=days),
-        actor=actor,
-        conversation_id=None if conversation is None else client.find(conversation).id,
-    )
+    wanted: dict[str, Any] = {
+        "since": None if days is None else datetime.now(UTC) - timedelta(days=days),
+        "actor": actor,
+        "conversation_id": None if conversation is None else client.find(conversation).id,
+    }
     if as_json:
         given = click.get_current_context().get_parameter_source("count") is not click.core.ParameterSource.DEFAULT
+        found = client.audit(**wanted)
         for one in islice(found, count) if given else found:
             output.json_line(one)
         return
-    table = output.grid()
-    for name in ("at", "actor", "act", "whom", "where", "what"):
-        table.add_column(name, overflow="fold")
-    for one in islice(found, count):
-        where = "" if one.conversation_id is None else one.conversation_id[-12:]
-        table.add_row(f"{one.at.astimezone():%Y-%m-%d %H:%M:%S}", output.one_line(one.actor), one.act,
-                      output.one_line(one.user_id or ""), f"{where} {one.seq or ''}".strip(),
-                      _what(one.before, one.after, one.reason))  # fmt: skip
-    output.console().print(table, markup=False)
+    out = output.console()
+    entries = ((one, page) for page in client.audit_pages(**wanted) for one in page.items)
+    for one, page in islice(entries, count):
+        out.print(_entry(one, page))
 
 
-def _what(before: dict[str, Any] | None, after: dict[str, Any] | None, reason: str | None) -> str:
-    parts = [orjson.dumps(one).decode() for one in (before, after) if one]
-    changed = " → ".join(parts)
-    return output.one_line(f"{changed}  {reason}".strip() if reason else changed)
+def _entry(one: AuditEntry, page: AuditPage) -> Text:
+    """A line of the audit for people: names, and words."""
+    from rich.text import Text
+
+    def name(user_id: str) -> str:
+        return output.one_line(page.profiles[user_id].display_name if user_id in page.profiles else user_id)
+
+    id_ = one.conversation_id
+    where = [] if id_ is None else [f"in {output.called(page.conversations.get(id_), id_)}"]
+    where += [] if one.seq is None else [f"message {one.seq}"]
+    said = "; ".join(part for part in (one.text, one.reason) if part)
+    return Text.assemble(
+        (f"{one.at.astimezone():%Y-%m-%d %H:%M}", "dim"),
+        "  ",
+        (name(one.actor), "bold"),
+        f"  {one.act.replace('-', ' ')}",
+        ("" if one.user_id is None else f" {name(one.user_id)}", "bold"),
+        (f"  {output.one_line(', '.join(where))}" if where else "", "cyan"),
+        f"  {output.one_line(said)}" if said else "",
+    )

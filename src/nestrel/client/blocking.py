@@ -42,6 +42,7 @@ from nestrel.core.objects import (
 )
 from nestrel.core.order_objects import (
     AuditEntry,
+    AuditPage,
     Blocked,
     Connected,
     KeptOut,
@@ -588,6 +589,19 @@ class Client(OnThread):
     ) -> Generator[AuditEntry]:
         """What people with a role did to others, and what backends did for somebody, newest first."""
         return self._iterate(self._client.audit(since=since, until=until, actor=actor, conversation_id=conversation_id))
+
+    def audit_pages(
+        self,
+        *,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        actor: str | None = None,
+        conversation_id: str | None = None,
+    ) -> Generator[AuditPage]:
+        """The same page by page, each with what its people and conversations are called."""
+        return self._iterate(
+            self._client.audit_pages(since=since, until=until, actor=actor, conversation_id=conversation_id)
+        )
 
     def make_webhook(
         self,

@@ -46,13 +46,18 @@ class OrderCalls(KeepingCalls):
 
     async def _every(self, page: type[Any], where: str, **params: Any) -> AsyncIterator[Any]:
         """Every item of a list, page by page."""
+        async for found in self._pages(page, where, **params):
+            for item in found.items:
+                yield item
+
+    async def _pages(self, page: type[Any], where: str, **params: Any) -> AsyncIterator[Any]:
+        """Every page of a list."""
         cursor = None
         wanted = {name: value for name, value in params.items() if value is not None}
         while True:
             query = {**wanted, "limit": 200} if cursor is None else {"limit": 200, "cursor": cursor}
             found = page.model_validate(await self._get(where, **query))
-            for item in found.items:
-                yield item
+            yield found
             if (cursor := found.next) is None:
                 return
 
@@ -174,6 +179,20 @@ class OrderCalls(KeepingCalls):
         conversation_id: str | None = None,
     ) -> AsyncIterator[AuditEntry]:
         """What people with a role did to others, and what backends did for somebody, newest first."""
+        pages = self.audit_pages(since=since, until=until, actor=actor, conversation_id=conversation_id)
+        async for page in pages:
+            for entry in page.items:
+                yield entry
+
+    async def audit_pages(
+        self,
+        *,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        actor: str | None = None,
+        conversation_id: str | None = None,
+    ) -> AsyncIterator[AuditPage]:
+        """The same page by page, each with what its people and conversations are called."""
         times = {"from": since and format_time(since), "to": until and format_time(until)}
-        async for item in self._every(AuditPage, "/audit", **times, actor=actor, conversation_id=conversation_id):
-            yield item
+        async for page in self._pages(AuditPage, "/audit", **times, actor=actor, conversation_id=conversation_id):
+            yield page

@@ -61,3 +61,19 @@ class Duration:
             return moment.replace(year=year, month=month) - self.rest
         except OverflowError:
             return _BEGINNING
+
+
+def in_words(text: str) -> str:
+    """A duration for people: `45 days`, `1 year 6 months`, `12 hours`. What is no duration stays as it is."""
+    try:
+        parsed = Duration.parse(text)
+    except ValueError:
+        return text
+    years, months = divmod(parsed.months, 12)
+    hours, seconds = divmod(parsed.rest.seconds, 3_600)
+    minutes, seconds = divmod(seconds, 60)
+    units = (
+        (years, "year"), (months, "month"), (parsed.rest.days, "day"), (hours, "hour"), (minutes, "minute"),
+        (seconds, "second"),
+    )  # fmt: skip
+    return " ".join(f"{number:,} {unit}{'' if number == 1 else 's'}" for number, unit in units if number) or text

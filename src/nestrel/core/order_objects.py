@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any, Literal
 
 from nestrel.core.audit import Act
-from nestrel.core.objects import Message, Profile, WireObject
+from nestrel.core.objects import Called, Message, Profile, WireObject
 
 
 class KeptOut(WireObject):
@@ -76,8 +76,11 @@ class ReportPage(WireObject):
 
 
 class AuditEntry(WireObject):
-    """What `actor` did: to whom, where, and the values of before and after, without bodies or names. `request_id` is
-    what the answer carried, which the caller may have chosen; `own_request_id` the service's own beside it."""
+    """What `actor` did: to whom, where, and the values of before and after, without bodies or names. `text` has these
+    values in words. What a backend does for somebody all day (`posted-for`, `uploaded-for`) is one entry for each hour,
+    conversation and person: `at` is the beginning of the hour, `after` is `{"count"}`, `seq` and the requests are those
+    of the newest. `request_id` is what the answer carried, which the caller may have chosen; `own_request_id` the
+    service's own beside it."""
 
     audit_id: str
     at: datetime
@@ -89,13 +92,18 @@ class AuditEntry(WireObject):
     before: dict[str, Any] | None
     after: dict[str, Any] | None
     reason: str | None
+    text: str
     request_id: str
     own_request_id: str | None
 
 
 class AuditPage(WireObject):
+    """`profiles` and `conversations` have what those of the page are called now."""
+
     items: list[AuditEntry]
     next: str | None
+    profiles: dict[str, Profile]
+    conversations: dict[str, Called]
 
 
 class Usage(WireObject):

@@ -35,7 +35,8 @@ AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH, KEY, OBJECT})
 KEPT = frozenset(
     {
         "archive_authors_pkey", "archive_segments_pkey", "archive_segments_whole", "asked_pkey", "attached_pkey",
-        "attachments_pkey", "audit_pkey", "audit_reasons_pkey", "barred_pkey", "blocks_pkey", "connections_pkey",
+        "attachments_pkey", "audit_hourly", "audit_pkey",
+        "audit_reasons_pkey", "barred_pkey", "blocks_pkey", "connections_pkey",
         "consumers_pkey",
         "conversation_words_pkey", "conversations_after_expiry_check", "conversations_counted", "conversations_floor",
         "conversations_kind_check", "conversations_pkey", "conversations_swept", "conversations_visibility_check",

@@ -15,7 +15,7 @@ from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
 from nestrel.service.order_models import AuditQuery
 from nestrel.service.questions import sealed, unsealed
-from nestrel.store.read import audit
+from nestrel.store.read import audit, called, profiles
 from nestrel.store.read.audit import Wanted
 
 router = APIRouter(prefix="/audit", route_class=JsonRoute, tags=["audit"])
@@ -52,4 +52,7 @@ async def listing(
         cursor = None
         if following is not None:
             cursor = await sealed(connection, service, caller, "audit", question, str(following))
-    return Json({"items": items, "next": cursor}, headers=link_header(request, {"next": cursor}, query.limit))
+        known = await profiles.read(connection, {one[who] for one in items for who in ("actor", "user_id") if one[who]})
+        names = await called.read(connection, {UUID(place) for one in items if (place := one["conversation_id"])})
+    answer = {"items": items, "next": cursor, "profiles": known, "conversations": names}
+    return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))

@@ -24,7 +24,7 @@ from nestrel.service.state import Service
 from nestrel.store import rows
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection
-from nestrel.store.read import people, profiles, said
+from nestrel.store.read import called, people, profiles, said
 from nestrel.store.rows import Wire
 from nestrel.store.write import audit
 
@@ -105,7 +105,7 @@ async def messages(
         back = await said.page(connection, viewer, who, 1, older=not older, after=page.first or after)
         beyond[not older] = (page.first or after) if back.items else None
         known = await profiles.read(connection, rows.people(items, []))
-        called = await said.called(connection, [UUID(item["conversation_id"]) for item in items])
+        names = await called.read(connection, [UUID(item["conversation_id"]) for item in items])
 
     def cursor(to_older: bool) -> str | None:
         at = beyond[to_older]
@@ -115,7 +115,7 @@ async def messages(
         return service.seal.listing(caller.user_id, of, key)
 
     cursors = {"older": cursor(True), "newer": cursor(False)}
-    answer: Wire = {"items": items, **cursors, "profiles": known, "conversations": called}
+    answer: Wire = {"items": items, **cursors, "profiles": known, "conversations": names}
     return Json(answer, headers=link_header(request, cursors, query.limit))
 
 

@@ -19,7 +19,7 @@ from nestrel.service.models import SearchQuery
 from nestrel.service.questions import sealed, unsealed
 from nestrel.store import rows
 from nestrel.store.access import see
-from nestrel.store.read import profiles, said, search
+from nestrel.store.read import called, profiles, search
 from nestrel.store.read.search import LAST, Wanted
 
 router = APIRouter(prefix="/search", route_class=JsonRoute, tags=["search"])
@@ -49,11 +49,11 @@ async def find(
         items = await search.wires(connection, found.hits)
         shown = [item["message"] for item in items]
         people = await profiles.read(connection, rows.people(shown, []))
-        called = await said.called(connection, [hit.place.conversation_id for hit in found.hits])
+        names = await called.read(connection, [hit.place.conversation_id for hit in found.hits])
         cursor = None
         if found.following is not None:
             cursor = await sealed(connection, service, caller, "search", asked, found.following.key())
-    answer = {"items": items, "next": cursor, "profiles": people, "conversations": called}
+    answer = {"items": items, "next": cursor, "profiles": people, "conversations": names}
     return Json(answer, headers=link_header(request, {"next": cursor}, query.limit))
 
 

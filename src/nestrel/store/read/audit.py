@@ -9,6 +9,7 @@ from uuid import UUID
 import orjson
 
 from nestrel.core.audit import ids_of
+from nestrel.core.audit_text import words
 from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
@@ -16,9 +17,11 @@ from nestrel.store.rows import Wire
 LAST = UUID(int=2**128 - 1)
 
 _PAGE = """
-SELECT a.audit_id, a.at, a.actor, a.act, a.conversation_id, a.user_id, a.seq, a.before, a.after, r.reason, a.request_id
+SELECT a.audit_id, a.at, a.actor, a.act, a.conversation_id, a.user_id, a.seq, a.before, a.after, r.reason, a.request_id,
+       a.times
 FROM nestrel.audit a LEFT JOIN nestrel.audit_reasons r ON r.audit_id = a.audit_id
-WHERE a.audit_id < $1 AND ($2::timestamptz IS NULL OR a.at >= $2) AND ($3::timestamptz IS NULL OR a.at < $3)
+WHERE a.audit_id < $1 AND ($2::timestamptz IS NULL OR a.at >= CASE WHEN a.times IS NULL THEN $2
+    ELSE date_trunc('hour', $2::timestamptz, 'UTC') END) AND ($3::timestamptz IS NULL OR a.at < $3)
   AND ($4::text IS NULL OR a.actor = $4) AND ($5::uuid IS NULL OR a.conversation_id = $5)
 ORDER BY a.audit_id DESC LIMIT $6
 """
@@ -42,7 +45,9 @@ async def page(connection: Connection, wanted: Wanted, limit: int, after: UUID) 
 
 def _wire(row: Any) -> Wire:
     given, own = ids_of(row[10])
-    before, after = (None if one is None else orjson.Fragment(one) for one in row[7:9])
+    before, after = (None if one is None else orjson.loads(one) for one in row[7:9])
+    if row[11] is not None:
+        after = {"count": row[11]}
     return {
         "audit_id": str(row[0]),
         "at": rows.wire_time(row[1]),
@@ -54,6 +59,7 @@ def _wire(row: Any) -> Wire:
         "before": before,
         "after": after,
         "reason": row[9],
+        "text": words(row[3], before, after),
         "request_id": given,
         "own_request_id": own,
     }

@@ -3,9 +3,8 @@ an order by time, and they are merged."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any, NamedTuple
-from uuid import UUID
 
 from nestrel.core.paging import Place
 from nestrel.store import rows, rules
@@ -42,7 +41,6 @@ ORDER BY said.created_at {order}, place.id {order}, said.seq {order} LIMIT $6
 
 
 _SAID = {(every, older): _sql(every=every, older=older) for every in (True, False) for older in (True, False)}
-_CALLED = "SELECT id, name, title, kind FROM nestrel.conversations WHERE id = ANY($1::uuid[])"
 
 
 class Page(NamedTuple):
@@ -69,9 +67,3 @@ async def page(
 
 def _place(row: Sequence[Any]) -> Place:
     return Place(row[8], row[0], row[1])
-
-
-async def called(connection: Connection, ids: Sequence[UUID]) -> Mapping[str, Wire]:
-    """What conversations are called, by id."""
-    found = await fetch(connection, _CALLED, list(set(ids)))
-    return {str(id_): {"name": name, "title": title, "kind": kind} for id_, name, title, kind in found}

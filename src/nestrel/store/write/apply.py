@@ -138,7 +138,7 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
         await execute(
             connection, _POST_AND_MOVE, *_moving(database, connection, list(moved)), *_posts(decided.accepted)
         )
-        await _record(connection, posted_for(decided.accepted))
+        await _record(connection, decided)
         return {}
     if decided.accepted:
         await _post(connection, decided.accepted)
@@ -152,13 +152,15 @@ async def apply(database: Database, connection: Connection, decided: Plan) -> di
         moved |= dict.fromkeys(decided.receipts.values())
     if moved:
         await move(database, connection, list(moved))
-    await _record(connection, posted_for(decided.accepted) + _removed(decided.changed))
+    await _record(connection, decided)
     return members
 
 
-async def _record(connection: Connection, done: list[Done]) -> None:
-    if done:
-        await audit.record_many(connection, done)
+async def _record(connection: Connection, decided: Plan) -> None:
+    if posted := posted_for(decided.accepted):
+        await audit.count(connection, posted)
+    if removed := _removed(decided.changed):
+        await audit.record_many(connection, removed)
 
 
 def posted_for(accepted: Sequence[Accepted]) -> list[Done]:

@@ -49,11 +49,8 @@ WITH held AS (
 _ANSWER = "SELECT moved.last_at, (SELECT count(*) FROM told) FROM moved"
 _POST = f"{_MOVE_AND_POST} {_ANSWER}"
 # The same where a backend speaks for somebody, which the audit has to say.
-_POST_FOR = f"""{_MOVE_AND_POST}, recorded AS (
-    INSERT INTO nestrel.audit (audit_id, actor, act, conversation_id, user_id, seq, request_id)
-    SELECT a.* FROM moved, unnest($21::text::uuid[], $22::text::text[], $23::text::text[], $24::text::uuid[],
-                                  $25::text::text[], $26::text::bigint[], $27::text::text[]) AS a
-) {_ANSWER}"""
+_COUNTED = audit.COUNT.format(*(f"${n}" for n in range(21, 28)))
+_POST_FOR = f"{_MOVE_AND_POST}, counted AS (SELECT {_COUNTED} FROM moved) {_ANSWER}, counted"
 
 
 async def write(

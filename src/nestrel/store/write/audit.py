@@ -25,16 +25,20 @@ INSERT INTO nestrel.audit (audit_id, actor, act, conversation_id, user_id, seq, 
 SELECT * FROM unnest($1::text::uuid[], $2::text::text[], $3::text::text[], $4::text::uuid[], $5::text::text[],
                      $6::text::bigint[], $7::text::text[])
 """
+COUNT = """nestrel.audit_count_v1({0}::text::uuid[], {1}::text::text[], {2}::text::text[], {3}::text::uuid[],
+    {4}::text::text[], {5}::text::bigint[], {6}::text::text[])"""
+"""Count acts, of which the columns are the values from the first number on (`columns`)."""
+_COUNT = f"SELECT {COUNT.format(*(f'${n}' for n in range(1, 8)))}"
 
 
 class Done(NamedTuple):
-    """An act on one message, as the write path records it."""
+    """An act that is one of many, as the write path records it."""
 
     actor: str
     act: Act
     conversation_id: UUID
     user_id: str
-    seq: int
+    seq: int | None
     request_id: str
 
 
@@ -74,6 +78,12 @@ async def record(
 async def record_many(connection: Connection, done: Sequence[Done]) -> None:
     """Write down what a batch does to messages."""
     await execute(connection, _RECORD_MANY, *columns(done))
+
+
+async def count(connection: Connection, done: Sequence[Done]) -> None:
+    """Count what a backend does for others: one row for each hour (UTC), backend, act, conversation and person, with
+    the newest message's number and the newest request."""
+    await execute(connection, _COUNT, *columns(done))
 
 
 def columns(done: Sequence[Done]) -> tuple[object, ...]:

@@ -177,12 +177,11 @@ async def _finish(
         await keep(connection, object_id, came.sha256)
     row = (conversation_id, attachment_id, object_id, came.uploader_id, came.name, came.media_type, came.size,
            came.sha256, came.width, came.height, came.still)  # fmt: skip
+    added = await fetch(connection, _ADD, *row)
     if came.uploader_id != caller.user_id:
-        await audit.record(
-            connection, caller, Act.UPLOADED_FOR, conversation_id=conversation_id, user_id=came.uploader_id,
-            after={"attachment_id": str(attachment_id)},
-        )  # fmt: skip
-    return rows.attachment((await fetch(connection, _ADD, *row))[0]), True
+        done = audit.Done(caller.user_id, Act.UPLOADED_FOR, conversation_id, came.uploader_id, None, caller.request_id)
+        await audit.count(connection, [done])
+    return rows.attachment(added[0]), True
 
 
 async def keep(connection: Connection, object_id: UUID, sha256: bytes | None) -> None:
