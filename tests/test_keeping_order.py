@@ -118,7 +118,10 @@ async def test_between_two_of_whom_one_blocks_the_other_nothing_is_written(perso
     mara, odd, office = person(), person(), person(scope="nestrel.service")
     place = (await mara.make(kind="direct", members=[odd.user]))["id"]
     posted = (await mara.post(place, "before", key="k")).json()
+    await call(odd, "GET", f"/me/blocked/{mara.user}", None, 404)
     blocked = (await call(odd, "PUT", f"/me/blocked/{mara.user}", None, 201)).json()
+    assert (await call(odd, "GET", f"/me/blocked/{mara.user}")).json() == blocked
+    await call(mara, "GET", f"/me/blocked/{odd.user}", None, 404)  # nobody is told
     assert (await call(odd, "PUT", f"/me/blocked/{mara.user}", {}, 200)).json() == blocked
     assert (await call(odd, "GET", "/me/blocked")).json()["items"] == [blocked]
     refused = [await who.post(place, "after") for who in (mara, odd)]

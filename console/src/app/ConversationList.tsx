@@ -1,5 +1,6 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
 import { Megaphone, Plus, User, Users } from "lucide-react";
-import { useDeferredValue, useState } from "react";
+import { memo, useDeferredValue, useRef, useState } from "react";
 import { NavLink } from "react-router";
 import type { Conversation } from "../api/client";
 import { count, counted, exactTime, saidIn, shortTime, titleOf } from "../lib/format";
@@ -9,6 +10,9 @@ import { useSeat } from "./seatContext";
 import { field } from "./ui";
 import { useObservable } from "./useObservable";
 
+/** Each row is two lines of text, however long they are. */
+const ROW_PX = 53;
+
 const ICONS = { group: Users, direct: User, bulletin: Megaphone } as const;
 
 /** One's conversations by newest activity, to find one in and to make one. */
@@ -17,9 +21,18 @@ export function ConversationList() {
   useObservable(seat);
   const [sought, setSought] = useState("");
   const needle = useDeferredValue(sought).trim().toLowerCase();
-  const shown = seat.list.conversations.filter((one) =>
-    `${titleOf(one, seat.profiles)} ${one.name ?? ""}`.toLowerCase().includes(needle),
-  );
+  const all = seat.list.conversations;
+  const shown = needle
+    ? all.filter((one) => `${titleOf(one, seat.profiles)} ${one.name ?? ""}`.toLowerCase().includes(needle))
+    : all;
+  const pane = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: shown.length,
+    getScrollElement: () => pane.current,
+    estimateSize: () => ROW_PX,
+    getItemKey: (index) => shown[index]?.id ?? index,
+    overscan: 10,
+  });
   return (
     <nav aria-label="Conversations" className="grid h-full grid-rows-[auto_auto_1fr]">
       <header className="flex items-center gap-2 border-b border-line px-3 py-2">
@@ -46,43 +59,59 @@ export function ConversationList() {
           className={field}
         />
       </div>
-      <ul className="min-h-0 overflow-y-auto">
-        {shown.map((one) => (
-          <li key={one.id}>
-            <Item one={one} />
-          </li>
-        ))}
+      <div ref={pane} className="min-h-0 overflow-y-auto">
+        <ul className="relative" style={{ height: virtual.getTotalSize() }}>
+          {virtual.getVirtualItems().map(({ index, key, start }) => {
+            const one = shown[index];
+            if (!one) return null;
+            const last = one.last_message?.author_id;
+            return (
+              <li
+                key={key}
+                aria-setsize={shown.length}
+                aria-posinset={index + 1}
+                className="absolute inset-x-0"
+                style={{ top: start, height: ROW_PX }}
+              >
+                <Item
+                  one={one}
+                  title={titleOf(one, seat.profiles)}
+                  who={last ? (seat.profiles.get(last)?.display_name ?? last) : ""}
+                />
+              </li>
+            );
+          })}
+        </ul>
         {seat.list.listed && shown.length === 0 && (
-          <li className="p-4 text-faint">
+          <p className="p-4 text-faint">
             {needle ? "None is called that." : "You are in no conversation yet."}
-          </li>
+          </p>
         )}
         {seat.list.problem && (
-          <li role="alert" className="p-4 text-buoy">
+          <p role="alert" className="p-4 text-buoy">
             {seat.list.problem}
-          </li>
+          </p>
         )}
-      </ul>
+      </div>
     </nav>
   );
 }
 
 const most = (n: number): string => (n > 999 ? "999+" : String(n));
 
-function Item({ one }: { one: Conversation }) {
-  const { seat } = useSeat();
+/** Drawn again only when it has changed itself. */
+const Item = memo(function Item({ one, title, who }: { one: Conversation; title: string; who: string }) {
   const Icon = ICONS[one.kind];
   const last = one.last_message;
-  const who = last ? (seat.profiles.get(last.author_id)?.display_name ?? last.author_id) : "";
   return (
     <NavLink
       to={`/c/${one.id}`}
       className={({ isActive }) =>
-        `grid grid-cols-[16px_1fr_auto] gap-x-2 border-b border-line px-3 py-2 ${isActive ? "bg-depth" : "hover:bg-shoal"}`
+        `grid h-full grid-cols-[16px_1fr_auto] gap-x-2 border-b border-line px-3 py-2 ${isActive ? "bg-depth" : "hover:bg-shoal"}`
       }
     >
       <Icon size={14} aria-label={one.kind} className="mt-[3px] text-faint" />
-      <span className="truncate font-medium">{titleOf(one, seat.profiles)}</span>
+      <span className="truncate font-medium">{title}</span>
       <span className="sounding text-faint" title={last ? exactTime(last.created_at) : undefined}>
         {last ? shortTime(last.created_at) : ""}
       </span>
@@ -105,4 +134,4 @@ function Item({ one }: { one: Conversation }) {
       </span>
     </NavLink>
   );
-}
+});

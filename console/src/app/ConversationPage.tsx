@@ -143,7 +143,7 @@ function Foot(props: { conversation: Conversation; copy: ConversationCopy | null
       await answered(
         seat.api.PUT("/v1/conversations/{conversation_id}/members/{user_id}", { params, body: {} }),
       );
-      await seat.list.read();
+      await seat.list.refresh(conversation.id);
       onJoined();
     };
     return (

@@ -101,7 +101,7 @@ function Finding({ done }: { done: () => void }) {
           visibility: "closed" as const,
         };
         const made = await answered(seat.api.POST("/v1/conversations", { body }));
-        await seat.list.read();
+        await seat.list.refresh(made.id);
         to = `/c/${made.id}`;
       } else if (kind === "m") {
         rememberPlace(seat.userId, id, { seq: Math.max(1, Number(seq) - ABOVE) });

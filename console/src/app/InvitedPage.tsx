@@ -21,7 +21,7 @@ export function InvitedPage() {
   const join = async () => {
     try {
       const joined = await answered(seat.api.POST("/v1/invitations/{token}/accept", { params }));
-      await seat.list.read();
+      await seat.list.refresh(joined.id);
       navigate(`/c/${joined.id}`, { replace: true });
     } catch (error) {
       setProblem(error instanceof Error ? error.message : String(error));

@@ -44,7 +44,7 @@ export function MakeDialog({ trigger }: { trigger: ReactNode }) {
       setOpen(false);
       setProblems({});
       setChosen([]);
-      await seat.list.read();
+      await seat.list.refresh(made.id);
       await navigate(`/c/${made.id}`);
     } catch (error) {
       setProblems(problemsByField(error));

@@ -1,13 +1,14 @@
-import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useEffect, useState } from "react";
 import { answered, type Conversation, type Member, type Profile } from "../api/client";
 import { counted } from "../lib/format";
 import { INTERVALS, intervalText } from "../order/interval";
 import { Inviting } from "./Inviting";
+import { MoreOnScroll } from "./MoreOnScroll";
 import { PersonField } from "./PersonField";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
+import { pageAt, usePages } from "./usePages";
 
 const KEPT_OUT = "/v1/conversations/{conversation_id}/kept-out/{user_id}" as const;
 const ROLES: Member["role"][] = ["owner", "moderator", "writer", "reader"];
@@ -19,16 +20,21 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
   const [problem, setProblem] = useState("");
   const [chosen, setChosen] = useState<Profile[]>([]);
   const path = { conversation_id: conversation.id };
-  const members = useQuery({
-    queryKey: ["members", conversation.id, conversation.rev, seat.userId],
-    queryFn: () =>
+  const members = usePages(
+    ["members", conversation.id, seat.userId],
+    (cursor) =>
       answered(
         seat.api.GET("/v1/conversations/{conversation_id}/members", {
-          params: { path, query: { limit: 200 } },
+          params: { path, query: pageAt(cursor) },
         }),
       ),
-    enabled: open,
-  });
+    open,
+  );
+  const { refetch } = members;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: somebody who comes or leaves is what this reacts to
+  useEffect(() => {
+    if (open) void refetch();
+  }, [open, refetch, conversation.members]);
   const role = conversation.my_role;
   const manages = conversation.kind !== "direct" && (role === "owner" || role === "moderator");
 
@@ -39,7 +45,7 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
     } catch (error) {
       setProblem(error instanceof Error ? error.message : String(error));
     }
-    await Promise.all([members.refetch(), seat.list.read()]);
+    await Promise.all([members.refetch(), seat.list.refresh(conversation.id)]);
   };
   const one = (userId: string) => ({ params: { path: { ...path, user_id: userId } } });
   const address = "/v1/conversations/{conversation_id}/members/{user_id}" as const;
@@ -68,47 +74,52 @@ export function MembersDialog({ conversation }: { conversation: Conversation }) 
             Members, their roles and how far each has read.
           </Dialog.Description>
           <ul className="min-h-0 overflow-y-auto">
-            {members.data?.items.map((member) => (
-              <li key={member.user_id} className="flex items-center gap-2 border-b border-line py-1">
-                <span className="min-w-0 flex-1 truncate">
-                  {members.data.profiles[member.user_id]?.display_name ?? member.user_id}{" "}
-                  <span className="sounding text-faint">{member.user_id}</span>
-                </span>
-                <span className="sounding text-faint" title="has read up to">
-                  {member.read_seq}
-                </span>
-                {manages ? (
-                  <select
-                    aria-label={`role of ${member.user_id}`}
-                    value={member.role}
-                    onChange={(event) => {
-                      const body = { role: event.target.value as Member["role"] };
-                      void act(answered(seat.api.PATCH(address, { ...one(member.user_id), body })));
-                    }}
-                    className="border border-line bg-paper"
-                  >
-                    {ROLES.map((name) => (
-                      <option key={name}>{name}</option>
-                    ))}
-                  </select>
-                ) : (
-                  <span className="text-faint">{member.role}</span>
-                )}
-                {manages && member.user_id !== seat.userId && (
-                  <>
-                    <Button onClick={() => void act(answered(seat.api.DELETE(address, one(member.user_id))))}>
-                      Remove
-                    </Button>
-                    <Button
-                      title="Remove them, and keep them out"
-                      onClick={() => void act(answered(seat.api.PUT(KEPT_OUT, one(member.user_id))))}
+            {members.data?.pages.flatMap((page) =>
+              page.items.map((member) => (
+                <li key={member.user_id} className="flex items-center gap-2 border-b border-line py-1">
+                  <span className="min-w-0 flex-1 truncate">
+                    {page.profiles[member.user_id]?.display_name ?? member.user_id}{" "}
+                    <span className="sounding text-faint">{member.user_id}</span>
+                  </span>
+                  <span className="sounding text-faint" title="has read up to">
+                    {member.read_seq}
+                  </span>
+                  {manages ? (
+                    <select
+                      aria-label={`role of ${member.user_id}`}
+                      value={member.role}
+                      onChange={(event) => {
+                        const body = { role: event.target.value as Member["role"] };
+                        void act(answered(seat.api.PATCH(address, { ...one(member.user_id), body })));
+                      }}
+                      className="border border-line bg-paper"
                     >
-                      Keep out
-                    </Button>
-                  </>
-                )}
-              </li>
-            ))}
+                      {ROLES.map((name) => (
+                        <option key={name}>{name}</option>
+                      ))}
+                    </select>
+                  ) : (
+                    <span className="text-faint">{member.role}</span>
+                  )}
+                  {manages && member.user_id !== seat.userId && (
+                    <>
+                      <Button
+                        onClick={() => void act(answered(seat.api.DELETE(address, one(member.user_id))))}
+                      >
+                        Remove
+                      </Button>
+                      <Button
+                        title="Remove them, and keep them out"
+                        onClick={() => void act(answered(seat.api.PUT(KEPT_OUT, one(member.user_id))))}
+                      >
+                        Keep out
+                      </Button>
+                    </>
+                  )}
+                </li>
+              )),
+            )}
+            <MoreOnScroll found={members} />
           </ul>
           {manages && (
             <form onSubmit={add} className="mt-3 flex gap-2">

@@ -1,22 +1,26 @@
-import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answered } from "../api/client";
+import { counted } from "../lib/format";
+import { MoreOnScroll } from "./MoreOnScroll";
 import { useSeat } from "./seatContext";
 import { Button } from "./ui";
+import { pageAt, usePages } from "./usePages";
 
 /** Find an open conversation and join it, or read it first. */
 export function OpenDialog() {
   const { seat } = useSeat();
   const navigate = useNavigate();
   const [open, setOpen] = useState(false);
-  const found = useQuery({
-    queryKey: ["open", seat.userId],
-    queryFn: () =>
-      answered(seat.api.GET("/v1/conversations", { params: { query: { scope: "open", limit: 200 } } })),
-    enabled: open,
-  });
+  const found = usePages(
+    ["open", seat.userId],
+    (cursor) => {
+      const query = cursor ? pageAt(cursor) : { scope: "open" as const, ...pageAt(cursor) };
+      return answered(seat.api.GET("/v1/conversations", { params: { query } }));
+    },
+    open,
+  );
 
   const go = async (id: string) => {
     setOpen(false);
@@ -34,13 +38,16 @@ export function OpenDialog() {
             Anyone signed in may read these and join.
           </Dialog.Description>
           <ul className="min-h-0 overflow-y-auto">
-            {found.data?.items.map((one) => (
-              <li key={one.id} className="flex items-center gap-2 border-t border-line py-2">
-                <span className="min-w-0 flex-1 truncate">{one.title || one.name || one.id}</span>
-                <span className="sounding text-faint">{one.members} members</span>
-                <Button onClick={() => go(one.id)}>{one.my_role ? "Show" : "Read"}</Button>
-              </li>
-            ))}
+            {found.data?.pages.flatMap((page) =>
+              page.items.map((one) => (
+                <li key={one.id} className="flex items-center gap-2 border-t border-line py-2">
+                  <span className="min-w-0 flex-1 truncate">{one.title || one.name || one.id}</span>
+                  <span className="sounding text-faint">{counted(one.members, "member")}</span>
+                  <Button onClick={() => go(one.id)}>{one.my_role ? "Show" : "Read"}</Button>
+                </li>
+              )),
+            )}
+            <MoreOnScroll found={found} />
           </ul>
           {found.error && <p className="text-buoy">{found.error.message}</p>}
           <Dialog.Close asChild>

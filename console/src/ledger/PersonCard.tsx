@@ -2,10 +2,12 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { answered } from "../api/client";
+import { answered, Refusal } from "../api/client";
 import { Button } from "../app/ui";
 import { wordsOf } from "../order/said";
 import type { Seat } from "../sync/seat";
+
+const BLOCKED = "/v1/me/blocked/{user_id}" as const;
 
 /** A person's name, which opens a card: write to them, block them. */
 export function PersonCard(props: { userId: string; name: string; seat: Seat; tab: number }) {
@@ -38,12 +40,20 @@ function Acts({ userId, seat }: { userId: string; seat: Seat }) {
   const go = useNavigate();
   const queries = useQueryClient();
   const [problem, setProblem] = useState("");
-  const key = ["blocked", seat.userId];
+  const key = ["blocked", seat.userId, userId];
+  const params = { params: { path: { user_id: userId } } };
   const blocked = useQuery({
     queryKey: key,
-    queryFn: () => answered(seat.api.GET("/v1/me/blocked", { params: { query: { limit: 200 } } })),
+    queryFn: () =>
+      answered(seat.api.GET(BLOCKED, params)).then(
+        () => true,
+        (error: unknown) => {
+          if (error instanceof Refusal && error.problem.status === 404) return false;
+          throw error;
+        },
+      ),
   });
-  const isBlocked = blocked.data?.items.some((one) => one.user_id === userId) ?? false;
+  const isBlocked = blocked.data ?? false;
   const act = async (work: () => Promise<unknown>) => {
     try {
       await work();
@@ -53,25 +63,23 @@ function Acts({ userId, seat }: { userId: string; seat: Seat }) {
     }
     await queries.invalidateQueries({ queryKey: key });
   };
-  const params = { params: { path: { user_id: userId } } };
-  const toggle = () =>
-    isBlocked
-      ? answered(seat.api.DELETE("/v1/me/blocked/{user_id}", params))
-      : answered(seat.api.PUT("/v1/me/blocked/{user_id}", params));
+  const toggle = () => answered(isBlocked ? seat.api.DELETE(BLOCKED, params) : seat.api.PUT(BLOCKED, params));
   const write = async () => {
     const made = await answered(
       seat.api.POST("/v1/conversations", {
         body: { kind: "direct", members: [userId], title: "", visibility: "closed" },
       }),
     );
-    await seat.list.read();
+    await seat.list.refresh(made.id);
     await go(`/c/${made.id}`);
   };
   return (
     <>
       <div className="flex gap-2">
-        <Button onClick={() => void act(write)}>Write to them</Button>
-        <Button disabled={!blocked.data} onClick={() => void act(toggle)}>
+        <Button disabled={blocked.data !== false} onClick={() => void act(write)}>
+          Write to them
+        </Button>
+        <Button disabled={blocked.data === undefined} onClick={() => void act(toggle)}>
           {isBlocked ? "Unblock" : "Block"}
         </Button>
       </div>
@@ -80,9 +88,9 @@ function Acts({ userId, seat }: { userId: string; seat: Seat }) {
           ? "Blocked: neither of you writes to the other, and they do not add you."
           : "Blocking ends writing between you; they are not told."}
       </p>
-      {problem && (
+      {(problem || blocked.error) && (
         <p role="alert" className="text-xs text-buoy">
-          {problem}
+          {problem || wordsOf(blocked.error)}
         </p>
       )}
     </>

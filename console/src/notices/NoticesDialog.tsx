@@ -69,7 +69,7 @@ function Wanted({ conversation, onChanged }: { conversation: Conversation; onCha
     try {
       const path = { conversation_id: conversation.id, user_id: "me" };
       await answered(seat.api.PATCH(MEMBER, { params: { path }, body }));
-      await seat.list.read();
+      await seat.list.refresh(conversation.id);
       setProblem("");
       onChanged();
     } catch (error) {

@@ -1,9 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { answered, type Conversation, type Profile } from "../api/client";
+import { MoreOnScroll } from "../app/MoreOnScroll";
 import { PersonField } from "../app/PersonField";
 import { useSeat } from "../app/seatContext";
 import { Button, field } from "../app/ui";
+import { pageAt, usePages } from "../app/usePages";
 import { exactTime, shortTime } from "../lib/format";
 import { wordsOf } from "./said";
 
@@ -15,15 +16,14 @@ export function KeptOut({ conversation }: { conversation: Conversation }) {
   const [chosen, setChosen] = useState<Profile[]>([]);
   const [problem, setProblem] = useState("");
   const path = { conversation_id: conversation.id };
-  const found = useQuery({
-    queryKey: ["kept out", conversation.id, seat.userId],
-    queryFn: () =>
-      answered(
-        seat.api.GET("/v1/conversations/{conversation_id}/kept-out", {
-          params: { path, query: { limit: 200 } },
-        }),
-      ),
-  });
+  const found = usePages(["kept out", conversation.id, seat.userId], (cursor) =>
+    answered(
+      seat.api.GET("/v1/conversations/{conversation_id}/kept-out", {
+        params: { path, query: pageAt(cursor) },
+      }),
+    ),
+  );
+  const pages = found.data?.pages ?? [];
   const act = async (work: Promise<unknown>) => {
     try {
       await work;
@@ -49,22 +49,25 @@ export function KeptOut({ conversation }: { conversation: Conversation }) {
       <h3 id="kept-out" className="font-semibold">
         Kept out
       </h3>
-      {found.data?.items.length === 0 && <p className="text-faint">Nobody is kept out.</p>}
-      <ul>
-        {found.data?.items.map((kept) => (
-          <li key={kept.user_id} className="flex items-center gap-3 border-b border-line py-1">
-            <span className="min-w-0 flex-1 truncate">
-              {found.data.profiles[kept.user_id]?.display_name ?? kept.user_id}
-              {kept.reason && <span className="text-faint">: {kept.reason}</span>}
-            </span>
-            <span className="sounding text-faint" title={exactTime(kept.kept_out_at)}>
-              {kept.until ? `until ${shortTime(kept.until)}` : "for good"}
-            </span>
-            <Button onClick={() => void act(answered(seat.api.DELETE(HERE, one(kept.user_id))))}>
-              Let in
-            </Button>
-          </li>
-        ))}
+      {pages[0]?.items.length === 0 && <p className="text-faint">Nobody is kept out.</p>}
+      <ul className="max-h-80 overflow-y-auto">
+        {pages.flatMap((page) =>
+          page.items.map((kept) => (
+            <li key={kept.user_id} className="flex items-center gap-3 border-b border-line py-1">
+              <span className="min-w-0 flex-1 truncate">
+                {page.profiles[kept.user_id]?.display_name ?? kept.user_id}
+                {kept.reason && <span className="text-faint">: {kept.reason}</span>}
+              </span>
+              <span className="sounding text-faint" title={exactTime(kept.kept_out_at)}>
+                {kept.until ? `until ${shortTime(kept.until)}` : "for good"}
+              </span>
+              <Button onClick={() => void act(answered(seat.api.DELETE(HERE, one(kept.user_id))))}>
+                Let in
+              </Button>
+            </li>
+          )),
+        )}
+        <MoreOnScroll found={found} />
       </ul>
       <form onSubmit={keep} className="mt-2 grid items-end gap-2 sm:grid-cols-[1fr_1fr_auto]">
         <PersonField id="kept-out-add" label="People to keep out" chosen={chosen} onChange={setChosen} />

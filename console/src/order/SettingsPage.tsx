@@ -97,7 +97,7 @@ function Fields({ conversation, onChanged }: { conversation: Conversation; onCha
       );
       setProblem("");
       setSaid("Saved.");
-      await seat.list.read();
+      await seat.list.refresh(conversation.id);
       onChanged();
     } catch (error) {
       setSaid("");
@@ -159,7 +159,7 @@ function Hiding({ conversation, onChanged }: { conversation: Conversation; onCha
         body: { hidden: !hidden },
       }),
     );
-    await seat.list.read();
+    await seat.list.refresh(conversation.id);
     onChanged();
   };
   return (
@@ -184,7 +184,7 @@ function Closing({ conversation }: { conversation: Conversation }) {
           params: { path: { conversation_id: conversation.id } },
         }),
       );
-      await seat.list.read();
+      await seat.list.refresh(conversation.id);
       await go("/");
     } catch (error) {
       setProblem(wordsOf(error));

@@ -77,7 +77,7 @@ function Of({ conversation }: { conversation: Conversation }) {
         <p className="mt-2 text-faint">An owner sets the rule and reads the archive.</p>
       </div>
     );
-  const changed = () => void Promise.all([rule.refetch(), seat.list.read()]);
+  const changed = () => void Promise.all([rule.refetch(), seat.list.refresh(conversation.id)]);
   return (
     <div className="min-h-0 overflow-y-auto">
       <RuleForm conversation={conversation} rule={rule.data} onChanged={changed} />

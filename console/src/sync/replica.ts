@@ -155,6 +155,11 @@ export class Replica {
    * the conversations of which anything was are to be fetched anew. */
   async rewind(): Promise<string[]> {
     await this.write(forgetRevs);
+    return this.touched();
+  }
+
+  /** The conversations of which something was taken in lately: a page that was closed may not have kept its list since. */
+  touched(): Promise<string[]> {
     return this.db.getAllKeys("touched");
   }
 
@@ -174,13 +179,22 @@ export class Replica {
     });
   }
 
-  /** Keep the list of conversations as it is shown. */
+  /** Keep the list of conversations, which has been read whole. */
   list(conversations: Conversation[], profiles: Iterable<Profile>): Promise<void> {
     return this.write(async (tx) => {
       const listed = tx.objectStore("listed");
       await listed.clear();
       for (const one of conversations) await listed.put(one);
       await rows(tx, [], [...profiles]);
+      await tx.objectStore("meta").put("1", "listed");
+    });
+  }
+
+  /** Keep those of the list that have changed, and those not that have gone from it. */
+  relist(changed: Conversation[], gone: string[]): Promise<void> {
+    return this.write(async (tx) => {
+      for (const one of changed) await tx.objectStore("listed").put(one);
+      for (const id of gone) await tx.objectStore("listed").delete(id);
     });
   }
 
@@ -190,13 +204,16 @@ export class Replica {
     return (await this.db.get("meta", "cursor")) ?? null;
   }
 
-  async listed(): Promise<{ conversations: Conversation[]; profiles: Profile[] }> {
-    const [conversations, profiles] = await Promise.all([
+  /** The list as it was kept; `whole`, where it has once been read to its end. */
+  async listed(): Promise<{ conversations: Conversation[]; profiles: Profile[]; whole: boolean }> {
+    const [conversations, profiles, whole] = await Promise.all([
       this.db.getAll("listed"),
       this.db.getAll("profiles"),
+      this.db.get("meta", "listed"),
     ]);
     const at = (one: Conversation) => one.last_message?.created_at ?? one.created_at;
-    return { conversations: conversations.sort((a, b) => (at(a) < at(b) ? 1 : -1)), profiles };
+    conversations.sort((a, b) => (at(a) < at(b) ? 1 : -1));
+    return { conversations, profiles, whole: whole !== undefined };
   }
 
   place(id: string): Promise<Held | undefined> {

@@ -102,8 +102,7 @@ export class Seat extends Observable {
     const seat = new Seat(userId, token, replica);
     seat.cursor = cursor;
     for (const profile of held.profiles) seat.profiles.set(profile.user_id, profile);
-    if (!seat.list.listed) seat.list.conversations = held.conversations;
-    seat.list.listed ||= cursor !== null;
+    if (!seat.list.listed) seat.list.held(held.conversations, held.whole);
     seat.fresh = cursor === null;
     await seat.loading;
     return seat;
@@ -182,15 +181,16 @@ export class Seat extends Observable {
     await this.outbox.flush();
     await this.written;
     this.torn = false;
-    let moved = !this.list.listed || this.fresh;
+    let whole = !this.list.whole || this.fresh;
+    const moved = new Set<string>(this.resynced ? [] : await this.replica.touched());
     let anew: Set<string> | null = null;
     const held = await this.replica.cursor();
     if (held !== this.cursor) {
-      moved = true;
       await this.showHeld();
     }
     this.resynced = await resync(this.userId, this.token(), held, async (found) => {
-      moved ||= found.items.length > 0 || found.gone.length > 0 || found.rewound;
+      whole ||= found.rewound || found.begins;
+      for (const item of found.items) moved.add(item.conversation_id);
       if (anew === null || found.begins)
         anew = new Set(found.rewound ? await this.fetchAnew(await this.replica.rewind()) : []);
       // Those are newer than the cursor that this leads to, and what changed before is no news.
@@ -200,7 +200,8 @@ export class Seat extends Observable {
       this.cursor = answer.cursor;
       this.show(answer);
     });
-    if (moved) await this.list.read();
+    if (whole) await this.list.read();
+    else if (moved.size > 0) await this.list.readMoved(moved);
     this.fresh = false;
     const following = await this.line.command({ type: "follow_all", cursor: this.cursor });
     if (following.reset || following.rewound) throw new LineBroken(RESTORED);
@@ -239,6 +240,8 @@ export class Seat extends Observable {
   /** Another page of this member has moved the replica on, past what this one has seen: what is shown here is what is
    * held there. */
   private async showHeld(): Promise<void> {
+    const { conversations, whole } = await this.replica.listed();
+    this.list.held(conversations, whole);
     for (const copy of [...this.copies.values()]) {
       if (!copy.known) continue;
       if (!(await this.pages.showHeld(copy))) this.forget(copy.id);

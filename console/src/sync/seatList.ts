@@ -5,12 +5,20 @@ import {
   type Conversation,
   type Message,
   type Profile,
+  Refusal,
 } from "../api/client";
 import type { ConversationCopy } from "./conversationCopy";
 import type { Replica } from "./replica";
 
 const KEPT_MS = 1000;
 const SOON_MS = 100;
+const PAGE = 200;
+/** So few are asked for one by one; of more, pages from the newest activity on are asked for while they help. */
+const ONE_BY_ONE = 5;
+
+const CONVERSATION = "/v1/conversations/{conversation_id}" as const;
+
+const activeAt = (one: Conversation): string => one.last_message?.created_at ?? one.created_at;
 
 /** What a list needs of its seat. */
 export interface ListOwner {
@@ -23,14 +31,22 @@ export interface ListOwner {
   changed(): void;
 }
 
-/** A member's conversations, newest activity first: read from the service, moved on by what comes, kept in the
- * replica. */
+/** A member's conversations, newest activity first: read whole from the service once, then moved on by what comes and
+ * by questions about those that moved; kept in the replica. */
 export class SeatList {
   conversations: Conversation[] = [];
+  /** Whether there is something to show: all that is held, or a first page. */
   listed = false;
+  /** Whether it has been read to its end, since when it was only moved on. */
+  whole = false;
   problem = "";
   private keepTimer: number | undefined;
   private soonTimer: number | undefined;
+  /** What has changed here since it was last kept. */
+  private readonly changedIds = new Set<string>();
+  private readonly soon = new Set<string>();
+  /** What has moved or gone while pages are being read, which may be older. */
+  private readonly reading = new Set<Set<string>>();
 
   constructor(private readonly owner: ListOwner) {}
 
@@ -39,63 +55,140 @@ export class SeatList {
     window.clearTimeout(this.soonTimer);
   }
 
-  /** Read the list again. */
+  /** What this browser holds of it. */
+  held(conversations: Conversation[], whole: boolean): void {
+    this.conversations = conversations;
+    this.whole = whole;
+    this.listed ||= whole;
+    this.owner.changed();
+  }
+
+  /** Read all of it, a page at a time; the first one is shown at once. */
   async read(): Promise<void> {
-    const { api, profiles, replica } = this.owner;
-    try {
-      const items: Conversation[] = [];
-      let cursor: string | null = null;
-      do {
-        const query: { limit: number; cursor?: string } = cursor ? { limit: 200, cursor } : { limit: 200 };
-        const page = await answered(api.GET("/v1/conversations", { params: { query } }));
-        items.push(...page.items);
-        for (const profile of Object.values(page.profiles)) profiles.set(profile.user_id, profile);
-        cursor = page.next;
-      } while (cursor);
-      this.conversations = items;
+    this.whole = false;
+    const done = await this.pages((found, moved) => {
+      if (this.listed) return true;
+      this.conversations = this.merged(found, [], moved);
       this.listed = true;
-      this.problem = "";
-      this.owner.keep(() => replica.list(items, profiles.values()));
-    } catch (error) {
-      this.problem = error instanceof Error ? error.message : String(error);
+      this.owner.changed();
+      return true;
+    }, true);
+    if (done) {
+      const { replica, profiles } = this.owner;
+      this.owner.keep(() => replica.list(this.conversations, profiles.values()));
     }
     this.owner.changed();
   }
 
-  /** The same in a moment, however many ask for it. */
-  readSoon(): void {
-    this.soonTimer ??= window.setTimeout(() => {
-      this.soonTimer = undefined;
-      void this.read();
-    }, SOON_MS);
+  /** Read again those that have moved. */
+  async readMoved(ids: Iterable<string>): Promise<void> {
+    const left = new Set(ids);
+    if (left.size > ONE_BY_ONE)
+      await this.pages((found) => {
+        for (const one of found) left.delete(one.id);
+        return left.size > ONE_BY_ONE;
+      }, false);
+    for (const id of left) await this.refresh(id);
+    this.owner.changed();
   }
 
-  /** Read one conversation of the list again. */
+  /** Read one conversation again; one that is not, or no more, of the list goes from it. */
   async refresh(id: string): Promise<void> {
+    const params = { path: { conversation_id: id } };
     try {
-      const params = { path: { conversation_id: id } };
-      const exchange = this.owner.api.GET("/v1/conversations/{conversation_id}", { params });
-      this.replace(id, await answered(exchange));
-    } catch {
-      // Gone or away: the line says so itself.
+      const found = await answered(this.owner.api.GET(CONVERSATION, { params }));
+      if (found.my_role === null || found.my_hidden) this.forget(id);
+      else this.put(found);
+    } catch (error) {
+      const status = error instanceof Refusal ? error.problem.status : 0;
+      if (status === 403 || status === 404) this.forget(id); // else the line says that the service is away
     }
+    this.owner.changed();
+  }
+
+  /** The same in a moment, of however many. */
+  refreshSoon(id: string): void {
+    this.soon.add(id);
+    this.soonTimer ??= window.setTimeout(() => {
+      this.soonTimer = undefined;
+      const ids = [...this.soon];
+      this.soon.clear();
+      void this.readMoved(ids);
+    }, SOON_MS);
   }
 
   replace(id: string, fields: Partial<Conversation>): void {
     this.conversations = this.conversations.map((one) => (one.id === id ? { ...one, ...fields } : one));
-    this.keepSoon();
+    this.moved(id);
     this.owner.changed();
   }
 
   forget(id: string): void {
     this.conversations = this.conversations.filter((one) => one.id !== id);
+    this.moved(id);
   }
 
-  /** Keep the list as it is shown, but not for every message that comes. */
-  private keepSoon(): void {
+  /** Read pages until there are no more, or `take` wants none; whether it came to that without a problem. */
+  private async pages(
+    take: (items: Conversation[], moved: Set<string>) => boolean,
+    all: boolean,
+  ): Promise<boolean> {
+    const { api, profiles } = this.owner;
+    const moved = new Set<string>();
+    const items: Conversation[] = [];
+    this.reading.add(moved);
+    try {
+      let cursor: string | null = null;
+      do {
+        const query: { limit: number; cursor?: string } = { limit: PAGE, ...(cursor ? { cursor } : {}) };
+        const page = await answered(api.GET("/v1/conversations", { params: { query } }));
+        for (const profile of Object.values(page.profiles)) profiles.set(profile.user_id, profile);
+        items.push(...page.items);
+        cursor = take(page.items, moved) ? page.next : null;
+      } while (cursor);
+      this.conversations = this.merged(items, all ? [] : this.conversations, moved);
+      this.listed = true;
+      this.whole ||= all;
+      this.problem = "";
+      if (!all) for (const one of items) this.moved(one.id);
+      return true;
+    } catch (error) {
+      this.problem = error instanceof Error ? error.message : String(error);
+      return false;
+    } finally {
+      this.reading.delete(moved);
+    }
+  }
+
+  /** Pages that were read, and behind them those of the rest that they do not have. What has moved here meanwhile
+   * stands as it stands here. */
+  private merged(items: Conversation[], rest: Conversation[], moved: Set<string>): Conversation[] {
+    const read = new Set(items.map((one) => one.id));
+    const here = this.conversations.filter((one) => moved.has(one.id));
+    const others = (one: Conversation) => !moved.has(one.id);
+    return [...here, ...items.filter(others), ...rest.filter((one) => others(one) && !read.has(one.id))];
+  }
+
+  /** Put one where its activity has it. */
+  private put(one: Conversation): void {
+    const rest = this.conversations.filter((held) => held.id !== one.id);
+    const at = activeAt(one);
+    const index = rest.findIndex((held) => activeAt(held) <= at);
+    rest.splice(index < 0 ? rest.length : index, 0, one);
+    this.conversations = rest;
+    this.moved(one.id);
+  }
+
+  /** Note that one has changed here; the list is kept as it is shown, but not for every message that comes. */
+  private moved(id: string): void {
+    for (const reading of this.reading) reading.add(id);
+    this.changedIds.add(id);
     this.keepTimer ??= window.setTimeout(() => {
       this.keepTimer = undefined;
-      this.owner.keep(() => this.owner.replica.list(this.conversations, []));
+      const changed = this.conversations.filter((one) => this.changedIds.has(one.id));
+      const gone = [...this.changedIds].filter((id) => !changed.some((one) => one.id === id));
+      this.changedIds.clear();
+      this.owner.keep(() => this.owner.replica.relist(changed, gone));
     }, KEPT_MS);
   }
 
@@ -105,7 +198,7 @@ export class SeatList {
     const listed = this.conversations.find((one) => one.id === set.conversation_id);
     const own = set.members.find((member) => member.user_id === userId);
     if (!listed || (own && (own.left_at !== null || own.role !== listed.my_role))) {
-      this.readSoon();
+      this.refreshSoon(set.conversation_id);
       return;
     }
     const fresh = set.messages.filter((one) => one.seq > listed.head);
@@ -121,7 +214,7 @@ export class SeatList {
     this.conversations = fresh.length
       ? [moved, ...rest]
       : this.conversations.map((one) => (one === listed ? moved : one));
-    this.keepSoon();
+    this.moved(moved.id);
     this.owner.changed();
   }
 }

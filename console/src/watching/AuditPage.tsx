@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answered, type Profile } from "../api/client";
+import type { components } from "../api/schema";
 import { Columns, PagedPlace } from "../app/PagedPlace";
 import { PersonField } from "../app/PersonField";
 import { useSeat } from "../app/seatContext";
@@ -26,7 +27,7 @@ export function AuditPage() {
     initialPageParam: null as string | null,
     getNextPageParam: (last) => last.next,
   });
-  const items = found.data?.pages.flatMap((page) => page.items) ?? [];
+  const pages = found.data?.pages ?? [];
   return (
     <PagedPlace
       found={found}
@@ -41,33 +42,14 @@ export function AuditPage() {
         </>
       }
     >
-      {found.isSuccess && items.length === 0 ? (
+      {pages[0]?.items.length === 0 ? (
         <p className="p-4 text-faint">Nothing was done.</p>
       ) : (
         <table className="w-full">
           <caption className="sr-only">Acts, newest first</caption>
-          <Columns names={["When", "Who", "Did", "To", "Where", "Values"]} />
+          <Columns names={["When", "Who", "Did", "To", "Where", "What"]} />
           <tbody>
-            {items.map((one) => (
-              <tr key={one.audit_id} className="border-b border-line align-top">
-                <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
-                  {shortTime(one.at)}
-                </td>
-                <td className="max-w-40 truncate px-3 py-1">{one.actor}</td>
-                <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
-                <td className="max-w-40 truncate px-3 py-1">{one.user_id}</td>
-                <td
-                  className="sounding px-3 py-1 whitespace-nowrap text-faint"
-                  title={one.conversation_id ?? ""}
-                >
-                  {one.conversation_id?.slice(-6)} {one.seq}
-                </td>
-                <td className="sounding max-w-96 px-3 py-1 break-words">
-                  {valuesOf(one.before, one.after)}
-                  {one.reason && <span className="block font-sans text-faint">{one.reason}</span>}
-                </td>
-              </tr>
-            ))}
+            {pages.map((page) => page.items.map((one) => <Row key={one.audit_id} one={one} page={page} />))}
           </tbody>
         </table>
       )}
@@ -75,14 +57,31 @@ export function AuditPage() {
   );
 }
 
-type Values = Record<string, unknown> | null;
+type Page = components["schemas"]["AuditPage"];
 
-/** The values of an act as words: what they were, and what they became. */
-function valuesOf(before: Values, after: Values): string {
-  const text = (values: Values) =>
-    Object.entries(values ?? {})
-      .filter(([, value]) => value !== null)
-      .map(([name, value]) => `${name} ${Array.isArray(value) ? value.join(", ") : String(value)}`)
-      .join("; ");
-  return [text(before), text(after)].filter(Boolean).join(" → ");
+function Row({ one, page }: { one: Page["items"][number]; page: Page }) {
+  const name = (id: string | null) => (id === null ? "" : (page.profiles[id]?.display_name ?? id));
+  const place = one.conversation_id === null ? undefined : page.conversations[one.conversation_id];
+  return (
+    <tr className="border-b border-line align-top">
+      <td className="sounding px-3 py-1 whitespace-nowrap" title={exactTime(one.at)}>
+        {shortTime(one.at)}
+      </td>
+      <td className="max-w-40 truncate px-3 py-1" title={one.actor}>
+        {name(one.actor)}
+      </td>
+      <td className="px-3 py-1 whitespace-nowrap">{one.act.replaceAll("-", " ")}</td>
+      <td className="max-w-40 truncate px-3 py-1" title={one.user_id ?? ""}>
+        {name(one.user_id)}
+      </td>
+      <td className="max-w-60 truncate px-3 py-1" title={one.conversation_id ?? ""}>
+        {place ? place.title || place.name || "direct" : one.conversation_id}
+        {one.seq !== null && <span className="sounding text-faint"> {one.seq}</span>}
+      </td>
+      <td className="max-w-96 px-3 py-1 break-words">
+        {one.text}
+        {one.reason && <span className="block text-faint">{one.reason}</span>}
+      </td>
+    </tr>
+  );
 }

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
 from nestrel.core import order_objects as objects
+from nestrel.core.problems import NotFound
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
@@ -35,6 +36,18 @@ async def listing(
         return [{"user_id": who, "blocked_at": rows.wire_time(at)} for who, at in found], following
 
     return await listed(request, service, caller, query, "blocked", read)
+
+
+@router.get("/{user_id:path}", responses=documented(objects.Blocked))
+@does(Action.OWN)
+async def show(user_id: UserPath, service: ServiceDep, caller: CallerDep) -> Json:
+    """Since when you block someone; 404 for whom you do not block."""
+    who = resolve(user_id, caller)
+    async with service.database.read() as connection:
+        at = await blocks.since(connection, caller.user_id, who)
+    if at is None:
+        raise NotFound(f"you do not block {who!r}")
+    return Json({"user_id": who, "blocked_at": rows.wire_time(at)})
 
 
 @router.put("/{user_id:path}", responses=documented(objects.Blocked, s201=objects.Blocked))

@@ -59,6 +59,12 @@ async def put(database: Database, user_id: str, blocked_id: str) -> tuple[dateti
     return since, new
 
 
+async def since(connection: Connection, user_id: str, blocked_id: str) -> datetime | None:
+    """Since when somebody blocks another; None where they do not."""
+    found = await fetch(connection, _FIND, user_id, blocked_id)
+    return found[0][0] if found else None
+
+
 async def delete(database: Database, user_id: str, blocked_id: str) -> None:
     """Block someone no longer."""
     async with database.write() as connection:
