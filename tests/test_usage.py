@@ -6,15 +6,18 @@ import asyncio
 import csv
 import io
 import json
+import re
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime
+from contextlib import AsyncExitStack
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import uuid4
 
-from nestrel.core.usage import EDITS, POSTS, Counted, Meter, Peaks
+from nestrel.core.usage import EDITS, POSTS, Counted, Followed, Follows, Meter, Peaks
 from nestrel.store.database import Database
-from nestrel.store.write import usage
+from nestrel.store.write import connections, rates, usage
+from nestrel.store.write.connections import Open
 from tests.support import Person, Served, once, own_cluster, unique
 
 
@@ -135,7 +138,7 @@ async def test_a_peak_of_before_the_first_message_of_an_hour_is_of_that_hour(dat
     place, hour = uuid4(), 3600.0 * 500_000
     steps = [("a", 3, 10.0), ("b", 2, 3610.0), ("a", 1, 3620.0), ("b", 0, 7210.0), ("a", 0, 7220.0)]
     for node, n, at in steps:
-        await usage.follow(database, node, {place: n}, hour + at)
+        await usage.follow(database, node, {place: Followed(n, n)}, hour + at)
     counted = Counted(int(hour) + 7200)
     counted.commands[place, "mara"] = [1, 0, 0, 0, 0]
     await usage.add(database, "a", 1, [counted], {}, hour + 7300)
@@ -177,10 +180,85 @@ def test_the_hour_of_a_command_is_that_in_which_it_was_done() -> None:
     taken = {counted.hour: counted.commands[place, "mara"] for counted in meter.take()}
     assert taken == {3600: [2, 0, 0, 0, 0], 7200: [1, 1, 0, 0, 0]}
     assert meter.take() == []
+
+
+def test_a_peak_is_seen_however_short_it_was() -> None:
     peaks = Peaks()
     assert [peaks.seen({"mara": n}, hour) for n, hour in ((2, 0), (1, 0), (3, 0), (1, 1))] == [
         {"mara": 2}, {}, {"mara": 3}, {"mara": 1},
     ]  # fmt: skip
+    for n in (4, 3, 2):  # all gone before anybody looks
+        peaks.left.note("odd", n)
+    peaks.left.note("mara", 1)
+    assert peaks.seen({"mara": 2}, 1) == {"odd": 4, "mara": 2}
+    assert peaks.seen({"mara": 2}, 1) == {}
+    a, b = uuid4(), uuid4()
+    follows = Follows()
+    follows.left.note(a, 5)
+    news = follows.news({a: 1, b: 2}, 10)
+    assert news == {a: Followed(1, 5), b: Followed(2, 2)}
+    follows.told(news)
+    assert follows.news({a: 1, b: 2}, 10) == {}
+    follows.left.note(b, 2)  # as many as the others were told of
+    follows.left.note(a, 3)
+    assert follows.news({a: 1}, 10) == {b: Followed(0, 0), a: Followed(1, 3)}
+
+
+async def test_who_goes_from_one_process_to_another_was_never_at_both(database: Database) -> None:
+    async def listed(node: str, *since: float) -> None:
+        present = [
+            Open(f"{node}{n}", "mara", datetime.now(UTC) - timedelta(seconds=at), "socket", 0, 0)
+            for n, at in enumerate(since)
+        ]
+        await rates.beat(database, node)
+        await connections.tell(database, node, present, ())
+
+    async def at_once(node: str) -> int:
+        async with database.read() as connection:
+            [n] = await connections.elsewhere_at_once(connection, ["mara"], node)
+        return n
+
+    await listed("a", 30, 20)
+    await listed("b", 10)
+    assert (await at_once("a"), await at_once("b")) == (1, 2)
+    await listed("c", 0)  # which has come after all that the others have told: from one of them, maybe
+    assert (await at_once("a"), await at_once("c")) == (0, 0)
+    async with database.read() as connection:
+        await connection.driver.execute("UPDATE nestrel.connections SET since = since - interval '10 s'")
+        await connection.driver.execute("UPDATE nestrel.processes SET beat_at = beat_at - interval '20 s'")
+    assert await at_once("c") == 0  # nobody has told of theirs since
+    await connections.tell(database, "a", [], ["a1"])
+    assert await at_once("c") == 1
+    await connections.tell(database, "b", [], [])
+    assert await at_once("c") == 2
+
+
+async def test_the_peak_of_a_person_is_of_all_their_connections(make_database: Callable[[], str]) -> None:
+    database = make_database()
+    with Served(database) as one, Served(database) as two:
+        office = Person(one.wait_ready().url, "office", scope="nestrel.service")
+        two.wait_ready()
+        mara = [Person(at.url, "mara") for at in (one, one, two, two)]
+        odd = Person(two.url, "odd")
+        async with AsyncExitStack() as briefly:
+            for _ in range(5):
+                await briefly.enter_async_context(odd.socket())
+        async with AsyncExitStack() as stack:
+            for who in mara:
+                await stack.enter_async_context(who.socket())
+            await until_used(office, lambda sums: sums["connections_peak"] == 4, of="person", id="mara")
+            one.kill()  # those that were there are not counted with those that come
+            for who in mara[2:]:
+                await stack.enter_async_context(who.socket())
+            there = Person(two.url, "office", scope="nestrel.service")
+            await until_used(there, lambda sums: sums["connections_peak"] == 5, of="person", id="odd")
+            await mara[2].http.post("/conversations", json={})
+            place = (await mara[2].make())["id"]
+            await mara[2].post(place, "a later addition")
+            sums = await until_used(there, lambda sums: sums["posts"] == 1, of="person", id="mara")
+            assert sums["connections_peak"] == 4
+            shown = (await there.http.get(f"{two.url}/metrics")).text
+            assert float(re.findall(r"^nestrel_usage_behind_seconds(?:\{.*\})? (\S+)", shown, re.M)[0]) < 60
 
 
 async def test_who_is_connected_is_listed_and_can_be_ended_on_whatever_process(

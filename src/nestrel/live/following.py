@@ -188,7 +188,7 @@ class Following:
         self._hub.unwatch(self.caller.user_id, self)
         self._joining.end()
         for follower in self.follows.values():
-            follower.channel.connections -= 1
+            self._hub.leave(follower.channel)
             self._hub.unfollow(follower)
         metrics.FOLLOWS.dec(len(self.follows))
         self.follows.clear()
@@ -203,13 +203,15 @@ class Following:
     def _add(self, follower: Follower) -> None:
         follower.started = True
         self.follows[follower.channel.id] = follower
-        _count(follower, 1)
+        metrics.FOLLOWS.inc()
+        follower.channel.connections += 1
         self.wake(follower)  # whatever came before it was started has been passed over
 
     def _forget(self, follower: Follower) -> None:
         self._hub.unfollow(follower)
         self._drop(follower)
-        _count(follower, -1)
+        metrics.FOLLOWS.dec()
+        self._hub.leave(follower.channel)
 
     def _drop(self, follower: Follower) -> None:
         """Nothing is to be sent to one any more."""
@@ -236,7 +238,8 @@ class Following:
         if self.follows.get(conversation_id) is not follower:
             return  # whoever was about to follow finds out that it may not
         del self.follows[conversation_id]
-        _count(follower, -1)
+        metrics.FOLLOWS.dec()
+        self._hub.leave(follower.channel)
         self._tell_end(conversation_id, reason)
         if conversation_id in self._rejoined:
             self.joined(conversation_id)  # word of it came while the end of before was still to be told
@@ -447,8 +450,3 @@ class Following:
         self._unsettled.discard(follower)
         if follower.live:
             self.wake(follower)
-
-
-def _count(follower: Follower, n: int) -> None:
-    metrics.FOLLOWS.inc(n)
-    follower.channel.connections += n

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import OrderedDict
-from collections.abc import Coroutine, Mapping, Sequence
+from collections.abc import Callable, Coroutine, Mapping, Sequence
 from itertools import chain
 from typing import Any
 from uuid import UUID
@@ -54,6 +54,8 @@ class Hub:
         self._rings: OrderedDict[UUID, Channel] = OrderedDict()
         self.ring_bytes = 0
         self.followers = 0
+        self.leaving: Callable[[UUID, int], None] | None = None
+        """Hears of each connection that follows a conversation no more: how many did."""
 
     # Followers
 
@@ -111,6 +113,12 @@ class Hub:
             self._empty(channel)
             if channel.reading is not None:
                 channel.reading.cancel()
+
+    def leave(self, channel: Channel) -> None:
+        """A connection follows a conversation no more."""
+        if self.leaving is not None:
+            self.leaving(channel.id, channel.connections)
+        channel.connections -= 1
 
     async def watch(self, user_id: str, listener: Listener) -> None:
         """Tell a listener of conversations that the user joins."""

@@ -45,6 +45,11 @@ MEMORY = Gauge(
     "nestrel_memory_bytes", "What is held of the memory budget, by part", ["of"], multiprocess_mode="livesum"
 )
 MEMORY_BUDGET = Gauge("nestrel_memory_budget_bytes", "The memory budget of all processes", multiprocess_mode="livesum")
+USAGE_BEHIND = Gauge(
+    "nestrel_usage_behind_seconds",
+    "Age of what was counted of usage and has not been added yet; 10 s is promised",
+    multiprocess_mode="livemax",
+)
 REFUSALS = Counter("nestrel_refusals", "Refused requests and frames", ["problem"])
 CONNECTIONS = Gauge("nestrel_connections", "Open WebSockets", multiprocess_mode="livesum")
 STREAMS = Gauge("nestrel_streams", "Open streams of events", multiprocess_mode="livesum")

@@ -35,6 +35,8 @@ class Seats:
         self._full = full
         self._seats: dict[str, tuple[str, Seat]] = {}
         self._of_each: Counter[str] = Counter()
+        self.leaving: Callable[[str, int, int], None] | None = None
+        """Hears of each that ends: whose it is, how many they had, and how many all had."""
 
     @property
     def taken(self) -> int:
@@ -62,7 +64,10 @@ class Seats:
 
     def leave(self, seat: Seat) -> None:
         """One has ended."""
-        user_id, _ = self._seats.pop(seat.id)
+        user_id, _ = self._seats[seat.id]
+        if self.leaving is not None:
+            self.leaving(user_id, self._of_each[user_id], len(self._seats))
+        del self._seats[seat.id]
         self._of_each[user_id] -= 1
         if self._of_each[user_id] <= 0:
             del self._of_each[user_id]

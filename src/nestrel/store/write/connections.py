@@ -26,12 +26,22 @@ _DELETE = "DELETE FROM nestrel.connections WHERE connection_id = ANY($1::text::t
 _DELETE_ALL = "DELETE FROM nestrel.connections WHERE node = $1"
 # A server that was started anew has lost the list, which is of passing worth.
 _ENDED = """
+WITH there AS (UPDATE nestrel.processes SET beat_at = clock_timestamp() WHERE node = $1)
 SELECT ARRAY(SELECT connection_id FROM nestrel.connections WHERE node = $1 AND ended), pg_postmaster_start_time()
 """
 _END = "UPDATE nestrel.connections SET ended = true WHERE connection_id = $1 AND NOT ended RETURNING user_id"
 _ELSEWHERE = """
 SELECT (SELECT count(*) FROM nestrel.connections WHERE user_id = u.id AND node <> $2)
 FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n) ORDER BY u.n
+"""
+# Those were there together with all of somebody's whose process has told of its own after the newest of them began: it
+# was there, and so were they. Of another process those may be that somebody has come from.
+_ELSEWHERE_AT_ONCE = """
+SELECT (SELECT count(*) FROM nestrel.connections c JOIN nestrel.processes p ON p.node = c.node
+        WHERE c.user_id = u.id AND c.node <> $2 AND p.beat_at > newest.since + interval '0.5 s')
+FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n)
+CROSS JOIN LATERAL (SELECT max(since) AS since FROM nestrel.connections WHERE user_id = u.id) newest
+ORDER BY u.n
 """
 # Of a process that was killed nobody takes them away but the next look.
 _BURY = "DELETE FROM nestrel.connections c WHERE NOT EXISTS (SELECT FROM nestrel.processes p WHERE p.node = c.node)"
@@ -88,6 +98,12 @@ async def leave(database: Database, node: str) -> None:
 async def elsewhere(connection: Connection, user_ids: Sequence[str], node: str) -> list[int]:
     """How many connections each of some users has at other processes."""
     return [int(row[0]) for row in await fetch(connection, _ELSEWHERE, user_ids, node)]
+
+
+async def elsewhere_at_once(connection: Connection, user_ids: Sequence[str], node: str) -> list[int]:
+    """How many of them were there at one time with those that each has here; some seconds after the last has come, all
+    of them."""
+    return [int(row[0]) for row in await fetch(connection, _ELSEWHERE_AT_ONCE, user_ids, node)]
 
 
 async def page(connection: Connection, user_id: str | None, limit: int, after: str) -> tuple[list[Wire], str | None]:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from uuid import UUID
 
-from nestrel.core.usage import Counted
+from nestrel.core.usage import Counted, Followed
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 
@@ -49,6 +49,7 @@ GROUP BY conversation_id ORDER BY conversation_id
 ON CONFLICT (conversation_id) DO UPDATE
 SET hour = excluded.hour, n = CASE WHEN p.hour = excluded.hour THEN greatest(p.n, excluded.n) ELSE excluded.n END
 """
+# As many as followed at most since it was last told; those who do now are told behind it.
 _FOLLOWS = """
 INSERT INTO nestrel.usage_follows AS f (conversation_id, node, n)
 SELECT w.conversation_id, $1, w.n FROM unnest($2::text::uuid[], $3::text::int[]) AS w (conversation_id, n)
@@ -149,15 +150,17 @@ async def _add_hour(connection: Connection, counted: Counted) -> None:
         )
 
 
-async def follow(database: Database, node: str, news: Mapping[UUID, int], now: float) -> None:
-    """Say how many connections of a process follow conversations, 0 for none any more."""
-    ids, hour = list(news), _moment(now - now % 3600)
-    places, counts = array(ids), array([news[id_] for id_ in ids])
+async def follow(database: Database, node: str, news: Mapping[UUID, Followed], now: float) -> None:
+    """Say how many connections of a process follow conversations, 0 for none any more, and how many did at most since
+    the last time."""
+    hour, places = _moment(now - now % 3600), array(list(news))
+    present, most = array([one.now for one in news.values()]), array([one.most for one in news.values()])
     async with database.write() as connection:
         await execute(connection, _FOLLOW_PEAKS, hour, places)
-        await execute(connection, _FOLLOWS, node, places, counts)
-        await execute(connection, _FOLLOWS_NO_MORE, node, places, counts)
+        await execute(connection, _FOLLOWS, node, places, most)
         await execute(connection, _FOLLOW_PEAKS, hour, places)
+        await execute(connection, _FOLLOWS, node, places, present)
+        await execute(connection, _FOLLOWS_NO_MORE, node, places, present)
         await execute(connection, _PLACE_PEAKS, hour, places)
 
 
