@@ -23,7 +23,7 @@ from websockets.asyncio.client import ClientConnection, connect
 from nestrel.core.conversations import NewConversation
 from nestrel.core.ids import uuid7
 from nestrel.core.quotas import DEFAULT_QUOTAS
-from nestrel.core.roles import Kind, Role, Visibility
+from nestrel.core.roles import Kind, Role, Visibility, direct_pair
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.service.minting import mint
 from nestrel.store import schema
@@ -47,10 +47,11 @@ def unique(word: str) -> str:
     return f"{word}-{uuid4().hex[:10]}"
 
 
-async def make_place(database: Database, **roles: str) -> UUID:
+async def make_place(database: Database, *, kind: Kind = Kind.GROUP, **roles: str) -> UUID:
     """A conversation at the store's own door, with members of these roles; the first made it."""
+    pair = direct_pair(*roles) if kind is Kind.DIRECT else None
     new = NewConversation(
-        uuid7(1, os.urandom(10)), Kind.GROUP, Visibility.CLOSED, None, "", None, None, next(iter(roles)),
+        uuid7(1, os.urandom(10)), kind, Visibility.CLOSED, None, "", None, pair, next(iter(roles)),
         datetime(2026, 1, 1, tzinfo=UTC), [(user_id, Role(role)) for user_id, role in roles.items()],
     )  # fmt: skip
     made, _ = await conversations.make(database, new, Caller(new.created_by), DEFAULT_QUOTAS)

@@ -20,6 +20,7 @@ from nestrel.core.cursors import AllPosition
 from nestrel.core.notices import Notice
 from nestrel.core.problems import Problem
 from nestrel.core.quotas import DEFAULT_QUOTAS
+from nestrel.core.roles import Kind
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service import noticing
@@ -33,7 +34,7 @@ from nestrel.store.native import execute
 from nestrel.store.write import blocks, members
 from nestrel.store.write.noticing import prefer
 from nestrel.store.write.writer import Writer
-from tests.support import make_place
+from tests.support import make_place, unique
 
 CREW = ("mara", "odd", "kaz")
 Told = tuple[int, int, str]
@@ -322,6 +323,31 @@ async def test_what_was_kept_holds_in_another_history_and_what_is_in_mind_does_n
     assert await drained(other) == []
     await scene.writer.submit([Post(place, "mara", "four")])
     assert [one.seq for one in await drained(other)] == [4]
+
+
+async def test_a_message_that_falls_due_while_one_blocks_the_other_is_never_told(database: Database) -> None:
+    await a_place(database, mara="owner")  # in which nobody blocks anybody
+    one, other = sorted((unique("mara"), unique("odd")))
+    place = await make_place(database, kind=Kind.DIRECT, **{one: "writer", other: "writer"})
+    async with database.read() as connection:
+        at = await snapshots.now(connection)
+    scene = Scene(database, [place], at)
+
+    async def told() -> list[int]:
+        return [notice.seq for notice in await drained(scene.process)]
+
+    async def post() -> None:
+        await scene.writer.submit([Post(place, one, "a word")])
+
+    await post()
+    assert await told() == [1]
+    await post()  # and falls due while they are blocked
+    await blocks.put(database, other, one)
+    assert await told() == []
+    await blocks.delete(database, other, one)
+    assert await told() == []
+    await post()
+    assert await told() == [3]
 
 
 async def drained(process: Noticing) -> list[Notice]:

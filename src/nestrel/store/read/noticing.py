@@ -21,6 +21,7 @@ _SEEN = """(pg_visible_in_snapshot({0}, i.snapshot::pg_snapshot)
 _BEGAN = f"SELECT min(at) FROM nestrel.journal WHERE {UNSEEN.format('xid', '$1')}"
 
 # What is too young is found once: looked for twice, with a clock that goes on, one would be left out of both.
+# Where one has blocked the other, what falls due is decided too: nobody is told of it, and nobody is later.
 # New is what stands above the newest message that the snapshot saw as it is now; one that has changed since stands
 # above it too, so that it counts as new only if it was not long there before. So does what is imported with its time.
 _LOOK = f"""
@@ -28,14 +29,14 @@ SELECT i.n, c.kind, c.member_count, bounds.low,
        least(c.head, young.low - 1) AS high,
        (SELECT extract(epoch FROM clock_timestamp() - created_at)::float8 FROM nestrel.messages
         WHERE conversation_id = c.id AND seq = greatest(bounds.low, young.low) LIMIT 1) AS age,
-       CASE WHEN c.kind = 'group' AND NOT EXISTS (
+       CASE WHEN c.blocked THEN '{{}}' WHEN c.kind = 'group' AND NOT EXISTS (
            SELECT FROM nestrel.notice_preferences WHERE conversation_id = c.id AND notify = 'all')
        THEN (SELECT coalesce(array_agg(DISTINCT seq), '{{}}') FROM nestrel.mentions
            WHERE conversation_id = c.id AND seq BETWEEN bounds.low AND young.low - 1) END AS few
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::timestamptz[], $4::text::bigint[])
      WITH ORDINALITY AS i (id, snapshot, began, base, n)
-CROSS JOIN LATERAL (SELECT id, kind, member_count, head, {rules.floor("x")} AS floor FROM nestrel.conversations x
-    WHERE id = i.id AND closed_at IS NULL AND NOT blocked LIMIT 1) c
+CROSS JOIN LATERAL (SELECT id, kind, member_count, head, blocked, {rules.floor("x")} AS floor
+    FROM nestrel.conversations x WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 LEFT JOIN LATERAL (SELECT seq FROM nestrel.messages
     WHERE i.base IS NULL AND conversation_id = c.id AND {_SEEN.format("moved_xid")} ORDER BY seq DESC LIMIT 1) s ON true
 CROSS JOIN LATERAL (SELECT greatest(c.floor, coalesce(i.base, greatest(coalesce(s.seq, 0),
@@ -111,7 +112,7 @@ class Look(NamedTuple):
 class Found(NamedTuple):
     """What is new in a conversation: the messages `low` to `high`, as far as they are old enough; and the seconds
     since the first that is not was made. `few`: of those alone anybody can want to be told, as in a group where nobody
-    wants everything; `named` are those whom edits have named since."""
+    wants everything, or where one has blocked the other; `named` are those whom edits have named since."""
 
     kind: Kind
     members: int
@@ -152,8 +153,8 @@ async def began(connection: Connection, since: AllPosition) -> datetime | None:
 
 
 async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) -> dict[UUID, Found]:
-    """What is new in some conversations, and was made a `delay` ago; nothing of those that are closed, or in which one
-    has blocked the other."""
+    """What is new in some conversations, and was made a `delay` ago; nothing of those that are closed. Where one has
+    blocked the other, nobody wants to be told of any of it."""
     ids, snapshots = array([one.id for one in looks]), texts([one.snapshot for one in looks])
     rows = await fetch(
         connection, _LOOK, ids, snapshots, array([one.began for one in looks]), array([one.base for one in looks]),
