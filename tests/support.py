@@ -9,7 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -47,8 +47,17 @@ def unique(word: str) -> str:
     return f"{word}-{uuid4().hex[:10]}"
 
 
-async def make_place(database: Database, *, kind: Kind = Kind.GROUP, **roles: str) -> UUID:
-    """A conversation at the store's own door, with members of these roles; the first made it."""
+async def make_place(database: Database, **roles: str) -> UUID:
+    """A group at the store's own door, with members of these roles; the first made it."""
+    return await _make(database, Kind.GROUP, roles)
+
+
+async def make_pair(database: Database, one: str, other: str) -> UUID:
+    """A direct conversation of two at the store's own door."""
+    return await _make(database, Kind.DIRECT, {one: "writer", other: "writer"})
+
+
+async def _make(database: Database, kind: Kind, roles: Mapping[str, str]) -> UUID:
     pair = direct_pair(*roles) if kind is Kind.DIRECT else None
     new = NewConversation(
         uuid7(1, os.urandom(10)), kind, Visibility.CLOSED, None, "", None, pair, next(iter(roles)),

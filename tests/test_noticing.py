@@ -20,7 +20,6 @@ from nestrel.core.cursors import AllPosition
 from nestrel.core.notices import Notice
 from nestrel.core.problems import Problem
 from nestrel.core.quotas import DEFAULT_QUOTAS
-from nestrel.core.roles import Kind
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.service import noticing
@@ -34,7 +33,7 @@ from nestrel.store.native import execute
 from nestrel.store.write import blocks, members
 from nestrel.store.write.noticing import prefer
 from nestrel.store.write.writer import Writer
-from tests.support import make_place, unique
+from tests.support import make_pair, make_place, unique
 
 CREW = ("mara", "odd", "kaz")
 Told = tuple[int, int, str]
@@ -328,7 +327,7 @@ async def test_what_was_kept_holds_in_another_history_and_what_is_in_mind_does_n
 async def test_a_message_that_falls_due_while_one_blocks_the_other_is_never_told(database: Database) -> None:
     await a_place(database, mara="owner")  # in which nobody blocks anybody
     one, other = sorted((unique("mara"), unique("odd")))
-    place = await make_place(database, kind=Kind.DIRECT, **{one: "writer", other: "writer"})
+    place = await make_pair(database, one, other)
     async with database.read() as connection:
         at = await snapshots.now(connection)
     scene = Scene(database, [place], at)

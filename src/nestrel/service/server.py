@@ -22,7 +22,7 @@ from prometheus_client import start_http_server
 from starlette.types import ASGIApp
 
 from nestrel.core import limits
-from nestrel.service import bounds, logs, metrics
+from nestrel.service import bounds, heap, logs, metrics
 from nestrel.service.app import in_front, make_app
 from nestrel.service.hosts import Proxies
 from nestrel.service.settings import Settings
@@ -165,6 +165,7 @@ def _serve_metrics(settings: Settings) -> None:
 
 
 def _run(settings: Settings, bound: socket.socket) -> None:
+    heap.give_back()
     # uvicorn drains on these signals and then raises them again for whoever handled them before: nobody needs to.
     # One that comes before uvicorn listens for them is not to be lost.
     asked: list[int] = []
