@@ -1,3 +1,7 @@
 // Before the first paint: the theme that was chosen, or the system's.
-const chosen = localStorage.getItem("nestrel.theme");
-if (chosen) document.documentElement.dataset.theme = chosen;
+try {
+  const chosen = localStorage.getItem("nestrel.theme");
+  if (chosen) document.documentElement.dataset.theme = chosen;
+} catch {
+  // The browser keeps nothing here: the system's it is.
+}

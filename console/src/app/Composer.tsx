@@ -1,6 +1,7 @@
 import { type ClipboardEvent, type KeyboardEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { Prose } from "../ledger/Prose";
 import { matching, namedIn, soughtAt } from "../lib/mentions";
+import { small, storageWords } from "../lib/storage";
 import { broken, type Field, fromHtml, inCode, indented, linked } from "../lib/writing";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { useChoices } from "./Choices";
@@ -20,14 +21,15 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   useObservable(copy);
   const { id } = copy;
   const draft = `nestrel.draft.${seat.userId}.${id}`;
-  const [body, setBody] = useState(() => localStorage.getItem(draft) ?? "");
+  const [body, setBody] = useState(() => small.get(draft) ?? "");
   const [caret, setCaret] = useState(0);
   const [closedAt, setClosedAt] = useState<number | null>(null);
   const box = useRef<HTMLTextAreaElement>(null);
   /** Where the caret is to stand once what was taken from the list is in the field. */
   const placed = useRef<number | null>(null);
-  const [markdown, setMarkdown] = useState(() => localStorage.getItem(`${draft}.markdown`) === "1");
+  const [markdown, setMarkdown] = useState(() => small.get(`${draft}.markdown`) === "1");
   const [previewed, setPreviewed] = useState(false);
+  const [problem, setProblem] = useState("");
   const enclosing = useEnclosing();
   const over = useDropped(enclosing.add);
   const length = [...body].length;
@@ -71,8 +73,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   }, [body]);
 
   useEffect(() => {
-    if (body) localStorage.setItem(draft, body);
-    else localStorage.removeItem(draft);
+    small.set(draft, body || null);
     const area = box.current;
     if (!area) return;
     area.style.height = "auto";
@@ -81,11 +82,15 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
 
   const send = () => {
     if (!fit) return;
-    seat.commands.post(id, says ? body : "", {
-      mentions: namedIn(body, people),
-      markdown: markdown && says,
-      files: enclosing.files,
+    const { files } = enclosing;
+    const sent = { mentions: namedIn(body, people), markdown: markdown && says, files };
+    seat.commands.post(id, says ? body : "", sent).catch((error: unknown) => {
+      // It could not be kept: the words are not lost, and stand here as before, above what was written since.
+      setBody((now) => (now ? `${body}\n${now}` : body));
+      enclosing.restore(files);
+      setProblem(storageWords(error));
     });
+    setProblem("");
     setBody("");
     seat.writers.sent();
     enclosing.clear();
@@ -135,7 +140,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   };
 
   const toggleMarkdown = () => {
-    localStorage.setItem(`${draft}.markdown`, markdown ? "0" : "1");
+    small.set(`${draft}.markdown`, markdown ? "0" : "1");
     setMarkdown(!markdown);
     setPreviewed(false);
     box.current?.focus();
@@ -152,6 +157,11 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
   return (
     <div className={`border-t border-line ${over ? "outline-2 -outline-offset-2 outline-buoy" : ""}`}>
       <EnclosedList enclosing={enclosing} />
+      {problem && (
+        <p role="alert" className="px-3 pt-2 text-buoy">
+          Not sent. {problem}
+        </p>
+      )}
       {previewed && (
         <section aria-label="How it will look" className="max-h-60 overflow-y-auto bg-shoal px-3 py-2">
           {says ? <Prose>{body}</Prose> : <p className="text-faint">Nothing written yet.</p>}

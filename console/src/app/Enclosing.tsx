@@ -21,6 +21,8 @@ export function useEnclosing() {
     files,
     said,
     add,
+    /** Have these again, before what was added since. */
+    restore: (before: Enclosed[]) => setFiles((now) => [...before, ...now].slice(0, MOST_FILES)),
     drop: (n: number) => setFiles(files.filter((_, place) => place !== n)),
     clear: () => {
       setFiles([]);

@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { storageWords } from "../lib/storage";
 import { Shell } from "./Shell";
 import { Notice, SignInPage } from "./SignInPage";
 import { SeatContext } from "./seatContext";
@@ -34,11 +35,11 @@ export function Gate() {
         setSignIn(ready.signIn);
         setSigned(ready.signed);
       },
-      (error: unknown) => setProblem(error instanceof Error ? error.message : String(error)),
+      (error: unknown) => setProblem(storageWords(error)),
     );
   }, []);
 
-  if (problem) return <Notice title="The console cannot start" detail={problem} />;
+  if (problem) return <Notice title="The console cannot start" detail={problem} again />;
   if (!signIn) return <Notice title="Nestrel" detail="one moment" />;
   if (!signed) return <SignInPage signIn={signIn} onSigned={setSigned} />;
   return <Seated signed={signed} signIn={signIn} />;
@@ -46,7 +47,7 @@ export function Gate() {
 
 function Seated({ signed, signIn }: { signed: Signed; signIn: SignIn }) {
   const { seat, problem } = useOpenedSeat(signed);
-  if (problem) return <Notice title="This browser cannot keep the conversations" detail={problem} />;
+  if (problem) return <Notice title="This browser cannot keep the conversations" detail={problem} again />;
   if (!seat) return null;
   return (
     <SeatContext value={{ seat, signed, signIn }}>

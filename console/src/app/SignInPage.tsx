@@ -3,11 +3,16 @@ import { NOT_A_TOKEN, PasteToken } from "./PasteToken";
 import type { Signed, SignIn } from "./signIn";
 import { Button } from "./ui";
 
-export function Notice({ title, detail }: { title: string; detail: string }) {
+export function Notice({ title, detail, again }: { title: string; detail: string; again?: boolean }) {
   return (
     <main className="mx-auto mt-[16vh] max-w-md px-4">
       <h1 className="border-b border-line pb-2 text-lg font-semibold">{title}</h1>
       <p className="mt-2 text-faint">{detail}</p>
+      {again && (
+        <div className="mt-4">
+          <Button onClick={() => window.location.reload()}>Try again</Button>
+        </div>
+      )}
     </main>
   );
 }

@@ -1,11 +1,13 @@
 import { Moon, Sun, SunMoon } from "lucide-react";
 import { useState } from "react";
 import { resyncText } from "../lib/format";
+import { small } from "../lib/storage";
 import { tellNoMore } from "../notices/device";
 import { OutboxState } from "./OutboxState";
 import { keepsOffline, setKeepsOffline } from "./reading";
 import { useSeat } from "./seatContext";
 import { useObservable } from "./useObservable";
+import { useUpdated } from "./useUpdated";
 
 const WORDS = { connecting: "catching up", live: "live", away: "away", refused: "refused" } as const;
 
@@ -15,6 +17,7 @@ export function StatusStrip() {
   useObservable(seat);
   const line = useObservable(seat.line);
   useObservable(seat.outbox);
+  const updated = useUpdated(line.state === "live");
   const colour = line.state === "live" ? "text-chart" : "text-buoy";
   return (
     <footer className="flex flex-wrap items-center gap-x-4 border-t border-line bg-shoal px-3 py-1 text-xs">
@@ -32,6 +35,14 @@ export function StatusStrip() {
         <button type="button" className="underline" onClick={signed.other}>
           sign in again
         </button>
+      )}
+      {updated && (
+        <span role="alert">
+          This page is of an older version of the console.{" "}
+          <button type="button" className="underline" onClick={() => window.location.reload()}>
+            Load it again
+          </button>
+        </span>
       )}
       <OutboxState />
       {seat.resynced && line.state === "live" && (
@@ -88,17 +99,15 @@ const THEMES = ["system", "light", "dark"] as const;
 type Theme = (typeof THEMES)[number];
 
 function ThemeSwitch() {
-  const [theme, setTheme] = useState<Theme>(
-    (localStorage.getItem("nestrel.theme") as Theme | null) ?? "system",
-  );
+  const [theme, setTheme] = useState<Theme>((small.get("nestrel.theme") as Theme | null) ?? "system");
   const next = THEMES[(THEMES.indexOf(theme) + 1) % THEMES.length] as Theme;
   const Icon = { system: SunMoon, light: Sun, dark: Moon }[theme];
   const choose = () => {
     if (next === "system") {
-      localStorage.removeItem("nestrel.theme");
+      small.set("nestrel.theme", null);
       delete document.documentElement.dataset.theme;
     } else {
-      localStorage.setItem("nestrel.theme", next);
+      small.set("nestrel.theme", next);
       document.documentElement.dataset.theme = next;
     }
     setTheme(next);

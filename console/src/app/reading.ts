@@ -1,15 +1,16 @@
+import { small } from "../lib/storage";
 /** Where a member was in a conversation: the first number on screen, or the end. */
 export type Place = { seq: number | null };
 
 const key = (member: string, rest: string) => `nestrel.place.${member}.${rest}`;
 
 export function rememberPlace(member: string, conversation: string, place: Place): void {
-  localStorage.setItem(key(member, conversation), JSON.stringify(place));
+  small.set(key(member, conversation), JSON.stringify(place));
 }
 
 export function recallPlace(member: string, conversation: string): Place {
   try {
-    const held = JSON.parse(localStorage.getItem(key(member, conversation)) ?? "") as Place;
+    const held = JSON.parse(small.get(key(member, conversation)) ?? "") as Place;
     return { seq: typeof held.seq === "number" ? held.seq : null };
   } catch {
     return { seq: null };
@@ -28,27 +29,26 @@ export function arrive(member: string, conversation: string): void {
 }
 
 export function rememberConversation(member: string, conversation: string): void {
-  localStorage.setItem(key(member, "last"), conversation);
+  small.set(key(member, "last"), conversation);
 }
 
 export function recallConversation(member: string): string | null {
-  return localStorage.getItem(key(member, "last"));
+  return small.get(key(member, "last"));
 }
 
 /** Forget where a member was; for signing out. */
 export function forgetPlaces(member: string): void {
   const own = key(member, "");
-  for (const name of Object.keys(localStorage)) if (name.startsWith(own)) localStorage.removeItem(name);
+  for (const name of small.names()) if (name.startsWith(own)) small.set(name, null);
 }
 
 const keepKey = (member: string) => `nestrel.keep.${member}`;
 
 /** Whether a member's conversations stay in this browser after signing out. */
 export function keepsOffline(member: string): boolean {
-  return localStorage.getItem(keepKey(member)) === "yes";
+  return small.get(keepKey(member)) === "yes";
 }
 
 export function setKeepsOffline(member: string, keeps: boolean): void {
-  if (keeps) localStorage.setItem(keepKey(member), "yes");
-  else localStorage.removeItem(keepKey(member));
+  small.set(keepKey(member), keeps ? "yes" : null);
 }

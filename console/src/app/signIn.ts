@@ -1,5 +1,6 @@
 import { type User, UserManager, WebStorageStateStore } from "oidc-client-ts";
 import { claimsOf } from "../lib/claims";
+import { small } from "../lib/storage";
 import { Replica } from "../sync/replica";
 import { forgetPlaces, keepsOffline } from "./reading";
 
@@ -30,10 +31,10 @@ export async function readConfig(): Promise<ConsoleConfig & { away: boolean }> {
     const answer = await fetch("/console/config.json");
     if (!answer.ok) throw new Error(`the service answered ${answer.status}`);
     const config = (await answer.json()) as ConsoleConfig;
-    localStorage.setItem(CONFIG, JSON.stringify(config));
+    small.set(CONFIG, JSON.stringify(config));
     return { ...config, away: false };
   } catch (error) {
-    const held = localStorage.getItem(CONFIG);
+    const held = small.get(CONFIG);
     if (!held) throw error;
     return { ...(JSON.parse(held) as ConsoleConfig), away: true };
   }
@@ -138,7 +139,7 @@ export class SignIn {
 
   /** Whether this browser had a member before: then it signs in as the same one again without asking. */
   get remembered(): string | null {
-    return window.localStorage.getItem(MEMBER);
+    return small.get(MEMBER);
   }
 
   /** Go to the issuer; comes back to where one was. Without `again` the issuer asks who one is. */
@@ -164,12 +165,12 @@ export class SignIn {
   }
 
   private signed(userId: string, token: () => string): Signed {
-    window.localStorage.setItem(MEMBER, userId);
+    small.set(MEMBER, userId);
     return {
       userId,
       token,
       leave: async () => {
-        window.localStorage.removeItem(MEMBER);
+        small.set(MEMBER, null);
         window.sessionStorage.clear();
         if (!keepsOffline(userId)) {
           forgetPlaces(userId);

@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { storageWords } from "../lib/storage";
 import { Seat } from "../sync/seat";
 
 /** Open a member's seat while it is shown, and end it after. */
@@ -19,7 +20,7 @@ export function useOpenedSeat(member: { userId: string; token: () => string } | 
         opened = made;
         setSeat(made);
       },
-      (error: unknown) => here && setProblem(error instanceof Error ? error.message : String(error)),
+      (error: unknown) => here && setProblem(storageWords(error)),
     );
     return () => {
       here = false;

@@ -56,7 +56,7 @@ export function SeatFoot({ seat, id }: { seat: Seat; id: string }) {
   const send = (event: FormEvent) => {
     event.preventDefault();
     if (body.trim() === "") return;
-    seat.commands.post(id, body);
+    seat.commands.post(id, body).catch(() => setBody((now) => (now ? `${body} ${now}` : body)));
     setBody("");
   };
   return (

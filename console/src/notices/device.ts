@@ -1,4 +1,5 @@
 import { answered } from "../api/client";
+import { small } from "../lib/storage";
 import type { Seat } from "../sync/seat";
 
 const key = (userId: string) => `nestrel.device.${userId}`;
@@ -11,7 +12,7 @@ export function abilityOf(userId: string): Ability {
   if (!("serviceWorker" in navigator) || !("PushManager" in window) || !("Notification" in window))
     return "cannot";
   if (Notification.permission === "denied") return "refused";
-  return localStorage.getItem(key(userId)) && Notification.permission === "granted" ? "told" : "may be asked";
+  return small.get(key(userId)) && Notification.permission === "granted" ? "told" : "may be asked";
 }
 
 /** Ask for permission, as somebody has pressed for it, and have this browser told. */
@@ -36,7 +37,7 @@ async function put(seat: Seat, subscription: PushSubscription): Promise<void> {
     expirationTime: expirationTime ?? null,
   };
   const kept = await answered(seat.api.PUT("/v1/me/push-subscriptions", { body }));
-  localStorage.setItem(key(seat.userId), kept.subscription_id);
+  small.set(key(seat.userId), kept.subscription_id);
 }
 
 /** A browser changes its subscriptions by itself now and then: say so of one that is told. */
@@ -45,13 +46,13 @@ export async function keepToDate(seat: Seat): Promise<void> {
   const registration = await navigator.serviceWorker.ready;
   const subscription = await registration.pushManager.getSubscription();
   if (subscription) await put(seat, subscription);
-  else localStorage.removeItem(key(seat.userId));
+  else small.set(key(seat.userId), null);
 }
 
 /** Tell nothing more in this browser; also where the service cannot be asked, for then the browser refuses it. */
 export async function tellNoMore(seat: Seat): Promise<void> {
-  const id = localStorage.getItem(key(seat.userId));
-  localStorage.removeItem(key(seat.userId));
+  const id = small.get(key(seat.userId));
+  small.set(key(seat.userId), null);
   if (!id) return;
   const registration = await navigator.serviceWorker.ready;
   const subscription = await registration.pushManager.getSubscription();

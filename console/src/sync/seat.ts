@@ -1,5 +1,6 @@
 import { type Api, answered, type ChangeSet, makeApi, type Profile, Refusal } from "../api/client";
 import { isTrusted } from "../lib/claims";
+import { storageWords } from "../lib/storage";
 import { ConversationCopy } from "./conversationCopy";
 import { Line, LineBroken, type Unfollowed } from "./line";
 import { Observable } from "./observable";
@@ -130,8 +131,7 @@ export class Seat extends Observable {
       } catch (error) {
         if (this.ended) return;
         this.torn = true;
-        const why = error instanceof Error ? error.message || error.name : String(error);
-        this.line.again(`what came cannot be kept in this browser: ${why}`);
+        this.line.again(storageWords(error));
       }
     });
   }

@@ -72,7 +72,8 @@ export class SeatCommands {
     }
   }
 
-  /** Post; the row stands in the ledger as soon as it is kept, and while away it waits for the line. */
+  /** Post; the row stands in the ledger as soon as it is kept, and while away it waits for the line. Rejects when it
+   * cannot be kept. */
   post(
     id: string,
     body: string,
@@ -81,10 +82,10 @@ export class SeatCommands {
       markdown = false,
       files = [],
     }: { mentions?: string[]; markdown?: boolean; files?: Enclosed[] } = {},
-  ): void {
+  ): Promise<void> {
     const content: Entry["content"] = { body };
     if (mentions.length) content.mentions = mentions;
     if (markdown) content.format = "markdown";
-    void this.owner.outbox.put("post", id, content, files);
+    return this.owner.outbox.put("post", id, content, files);
   }
 }
