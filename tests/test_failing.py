@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+from collections.abc import Sequence
 from contextlib import AsyncExitStack, suppress
 from typing import Any
 from uuid import UUID, uuid4
@@ -16,7 +17,7 @@ import pytest
 from sqlalchemy.engine import make_url
 
 from nestrel.core.commands import Edit, Post
-from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import StoreUnavailable, Trouble
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.deliveries import Checkpoint, Delivery
@@ -149,10 +150,10 @@ async def test_a_channel_that_cannot_be_read_holds_up_only_who_follows_it(
     afterwards.push_async_callback(hub.stop)
     since = source.since
 
-    async def fails(conversation_id: UUID, *args: Any) -> Any:
-        if conversation_id == sick:
+    async def fails(asked: Sequence[tuple[UUID, ChangePosition]], *args: Any) -> Any:
+        if any(conversation_id == sick for conversation_id, _ in asked):
             raise StoreUnavailable("that one cannot be read")
-        return await since(conversation_id, *args)
+        return await since(asked, *args)
 
     monkeypatch.setattr(source, "since", fails)
     monkeypatch.setattr("nestrel.live.hub._REACH_SECONDS", 0.2)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack
 from typing import Any
 from uuid import UUID, uuid4
@@ -208,7 +208,7 @@ async def test_a_read_overtaken_by_an_own_commit_brings_nobody_a_row_twice(
     read = source.since
     reads = 0
 
-    async def overtaken(*args: Any) -> Changes | None:
+    async def overtaken(*args: Any) -> Sequence[Changes | None]:
         nonlocal reads
         reads += 1
         found = await read(*args)

@@ -5,24 +5,56 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import AsyncExitStack
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core.catching_up import ALONE, Counters, looks, most_rows, only_posts, taken
+from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.replica import Replica
+from nestrel.core.roles import Role
+from nestrel.live.channel import Follower
+from nestrel.live.hub import Hub
+from nestrel.live.source import StoreSource
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
+from nestrel.store.events import Moved
 from nestrel.store.native import Connection
 from nestrel.store.read import changes, together
+from nestrel.store.read.changes import Changes
 from nestrel.store.read.together import Asked
+from nestrel.store.write import members
 from nestrel.store.write.writer import Writer
 from tests.house import House
+from tests.support import make_place
 from tests.test_write_path import ROLES, change_set, command_of, make
+
+
+class Quiet:
+    """A follower that is told, and asks for nothing."""
+
+    def wake(self, follower: Follower) -> None:
+        pass
+
+    def end(self, follower: Follower, reason: str) -> None:
+        raise AssertionError("nobody left")
+
+    def joined(self, conversation_id: UUID) -> None:
+        pass
+
+    def signalled(self, follower: Follower, signal: object) -> None:
+        pass
+
+    def renewed(self) -> None:
+        pass
+
 
 _BODIES = ["a", "b" * 500, "c" * 3_000]
 
@@ -157,3 +189,44 @@ async def test_many_take_the_statements_of_one(house: House) -> None:
         counts[many] = len(asked)
     assert counts[1] <= 9
     assert counts[100] <= 3 * counts[1]
+
+
+async def test_of_many_that_moved_elsewhere_each_comes_as_it_would_alone(
+    database: Database, monkeypatch: pytest.MonkeyPatch, afterwards: AsyncExitStack
+) -> None:
+    """And the hub asks for those that it hears of together in few questions."""
+    dice, writer = random.Random(7), Writer(database)
+    places = [await make_place(database, mara="owner", odd="writer") for _ in range(60)]
+    source = StoreSource(database, 1_000)
+    hub = Hub(source)
+    afterwards.push_async_callback(hub.stop)
+    followers = await hub.follow(places, "mara", Quiet())
+    async with database.read() as connection:
+        before = await changes.states(connection, places)
+    for n, place in enumerate(places):
+        for _ in range(30 if n % 20 == 0 else dice.randint(0, 3)):
+            await writer.submit([Post(place, "odd", dice.choice(["a", "b" * 8_000]))])
+        if n % 3 == 0:
+            await members.put(database, Caller("mara"), place, "kaz", Role.READER, DEFAULT_QUOTAS)
+    wanted = [(place, before[place].position) for place in places]
+    wanted.insert(5, wanted[3])  # one that is asked for twice
+    wanted.append((uuid4(), wanted[0][1]))
+    async with database.read() as connection:
+        now = await changes.states(connection, places)
+        together_ = await together.since_each(connection, wanted, 500)
+        alone = [await together.since(connection, *one, 500) for one in wanted]
+    assert together_ == alone
+    asked = list[int]()
+    since = source.since
+
+    async def counted(of: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
+        asked.append(len(of))
+        return await since(of, limit)
+
+    monkeypatch.setattr(source, "since", counted)
+    hub.heard([Moved(place, now[place].rev) for place in places])
+    while any(follower.channel.reading for follower in followers):
+        await asyncio.sleep(0)
+    assert [follower.channel.at for follower in followers] == [now[place].position for place in places]
+    assert sum(asked) >= sum(now[place].rev > before[place].rev for place in places)
+    assert len(asked) <= 8

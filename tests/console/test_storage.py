@@ -67,7 +67,7 @@ async def test_a_full_disk_is_said_and_loses_no_words(browser: Browser, service:
     async def posted() -> list[str]:
         return [one["body"] for one in (await odd.page(place))["items"]]
 
-    assert await once(posted, lambda found: len(found) == 2) == ["what comes meanwhile", "words that must not go"]
+    assert await once(posted, lambda found: len(found) == 2) == ["words that must not go", "what comes meanwhile"]
 
 
 async def test_a_page_of_an_older_version_says_so(browser: Browser, service: Served) -> None:

@@ -315,8 +315,10 @@ class Truth:
     def _state(self, talk: Talk) -> State:
         return State(talk.rev, talk.head, talk.floor, talk.own_rev, talk.closed, self.epoch, talk.begun)
 
-    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        return await self.read(lambda: self._since(self.talks.get(conversation_id), start, min(limit, ROWS), None))
+    async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
+        return await self.read(
+            lambda: [self._since(self.talks.get(id_), start, min(limit, ROWS), None) for id_, start in asked]
+        )
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         def look() -> dict[str, str]:

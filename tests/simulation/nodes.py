@@ -93,9 +93,12 @@ class NodeSource:
             for head in (self._store.heads[id_],)
         }
 
-    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        self.reads += 1
+    async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes]:
+        self.reads += len(asked)
         await asyncio.sleep(_READ_SECONDS)
+        return [self._changes(conversation_id, start) for conversation_id, start in asked]
+
+    def _changes(self, conversation_id: UUID, start: ChangePosition) -> Changes:
         head = self._store.heads[conversation_id]
         messages = [_message(conversation_id, seq) for seq in range(start.rev + 1, head + 1)][-_KEPT:]
         return Changes(conversation_id, start, ChangePosition(head, head, head, _EPOCH), head, 1, messages=messages)

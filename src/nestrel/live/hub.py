@@ -35,6 +35,10 @@ _KEPT_SECONDS = 5.0
 """For so long what one has read serves others: those who come back at one moment."""
 _LOCATED = 100
 """So many who begin to follow something share a question."""
+_TOGETHER = 64
+"""So many conversations that have moved elsewhere share a reading."""
+
+_Asked = tuple[UUID, ChangePosition]
 
 
 class Hub:
@@ -46,6 +50,7 @@ class Hub:
         """Bytes that the rings of all conversations keep together."""
         self._source = source
         self._located = Shared[Sequence[UUID], dict[UUID, State]](self._locate_all, _LOCATED)
+        self._since = Shared[_Asked, Changes | None | BaseException](self._read_together, _TOGETHER, 0.0)
         self._attention = attention or Everything()
         self.channels: dict[UUID, Channel] = {}
         self._watchers: dict[str, set[Listener]] = {}
@@ -288,7 +293,9 @@ class Hub:
                 first = False
                 start = channel.at
                 try:
-                    found = await self._source.since(channel.id, start, _READ_ROWS)
+                    found = await self._since((channel.id, start))
+                    if isinstance(found, BaseException):
+                        raise found
                     metrics.READS.inc()
                     if channel.at is None or channel.at.epoch != start.epoch:
                         return
@@ -316,6 +323,17 @@ class Hub:
         finally:
             if channel.reading is asyncio.current_task():
                 channel.reading = None
+
+    async def _read_together(self, asked: Sequence[_Asked]) -> Sequence[Changes | BaseException | None]:
+        """What is behind some positions. Where that fails each is read by itself: what it is of one holds up no
+        other."""
+        try:
+            return await self._source.since(asked, _READ_ROWS)
+        except Exception as error:
+            if len(asked) == 1:
+                return [error]
+        alone = await asyncio.gather(*(self._source.since([one], _READ_ROWS) for one in asked), return_exceptions=True)
+        return [one if isinstance(one, BaseException) else one[0] for one in alone]
 
     async def _skip(self, channel: Channel) -> None:
         """Too much for the ring: go to the present, and let each follower catch up from the store. Who is no longer
@@ -382,6 +400,7 @@ class Hub:
 
     async def stop(self) -> None:
         await self._located.stop()
+        await self._since.stop()
         for task in tuple(self._tasks):
             task.cancel()
         if self._tasks:

@@ -53,8 +53,9 @@ class Source(Protocol):
     async def states(self, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
         """The counters of conversations."""
 
-    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
-        """What changed, for everyone; see `nestrel.store.read.together.since`."""
+    async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
+        """What changed in conversations behind where each stands, for everyone; see
+        `nestrel.store.read.together.since_each`."""
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         """Those of the users who are members no more, each with the reason."""
@@ -100,9 +101,9 @@ class StoreSource:
         async with self._database.read() as connection:
             return await feed.states(connection, conversation_ids)
 
-    async def since(self, conversation_id: UUID, start: ChangePosition, limit: int) -> Changes | None:
+    async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
         async with self._database.read() as connection:
-            return await together.since(connection, conversation_id, start, limit)
+            return await together.since_each(connection, asked, limit)
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         async with self._database.read() as connection:

@@ -8,13 +8,15 @@ changed, then new ones, then members: each has its own part of the position.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import islice
 from typing import Any
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.catching_up import new_messages, only_posts
+from nestrel.core.catching_up import most_rows, new_messages, only_posts, taken
 from nestrel.core.cursors import ChangePosition
 from nestrel.store import rows
 from nestrel.store.native import Connection, array, fetch
@@ -388,6 +390,37 @@ async def since(
     page = min(limit, limits.PAGE_MOST)
     asked = await from_start(connection, id_, start, now, upto=upto, most=most, page=page)
     return (await read(connection, {id_: asked}, limit if asked.start is not None else page))[id_]
+
+
+async def since_each(
+    connection: Connection, wanted: Sequence[tuple[UUID, ChangePosition]], limit: int
+) -> list[Changes | None]:
+    """What `since` answers, of each of some: in as many statements as one of them takes, where they have few rows."""
+    now = await states(connection, [id_ for id_, _ in wanted])
+    answers: list[Changes | None] = [None] * len(wanted)
+    left = deque[tuple[int, Asked]]()
+    for n, (id_, start) in enumerate(wanted):
+        state = now.get(id_)
+        if state is not None and state.closed:
+            answers[n] = Changes(id_, start, state.position, state.head, state.floor, closed=True)
+        elif state is not None:
+            page = min(limit, limits.PAGE_MOST)
+            left.append((n, await from_start(connection, id_, start, state, page=page)))
+    while left:
+        some = dict[UUID, tuple[int, Asked]]()
+        for n, asked in left:
+            if wanted[n][0] in some:
+                break  # one that is asked for twice comes in another reading
+            some[wanted[n][0]] = n, asked
+        needs = [most_rows(asked.start, asked.state.counters) for _, asked in some.values()]
+        first = dict(islice(some.items(), taken(needs, limit)))
+        found = await read(connection, {id_: asked for id_, (_, asked) in first.items()}, limit)
+        for k, (id_, changes) in enumerate(found.items()):
+            if k and changes.more:
+                break  # there was no room for all of it behind the others: alone it may be whole
+            answers[first[id_][0]] = changes
+            left.popleft()
+    return answers
 
 
 async def newest(connection: Connection, id_: UUID, limit: int, *, rows: int | None = None) -> Changes | None:
