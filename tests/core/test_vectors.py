@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import Sync, _User
 from nestrel.core.objects import ChangeSet, HistoryPage, Message
+from nestrel.core.outbox import Entry, overlaid
 from nestrel.core.problems import Unreachable
 from nestrel.core.replica import Replica
 from nestrel.core.rights import Action, Standing, may_post
@@ -99,6 +101,9 @@ async def test_the_outbox(vector: dict[str, Any]) -> None:
     outbox = Outbox(file)
     for one in vector["commands"]:
         outbox.put(one["kind"], one["conversation_id"], one["content"], key=one["key"], seq=one.get("seq"))
+    for entry in outbox.entries():
+        if entry.key in vector.get("discarded", ()):
+            outbox.discard(entry.n)
     line = Told(vector["exchange"])
     sync: Any = Sync(file, outbox, None)  # type: ignore[arg-type]  # nothing is asked of the network
     last = next(iter(vector["exchange"][-1][1])) == "refused" and vector["exchange"][-1][1]["refused"]["status"]
@@ -110,6 +115,17 @@ async def test_the_outbox(vector: dict[str, Any]) -> None:
     left = [[one.key, one.content.get("rev"), not one.waiting] for one in outbox.entries()]
     assert left == vector["left"]
     file.close()
+
+
+@pytest.mark.parametrize("vector", vectors("overlay"))
+def test_what_waits_is_shown(vector: dict[str, Any]) -> None:
+    at = datetime(2026, 11, 25, 11, tzinfo=UTC)
+    entries = [
+        Entry(n, "c1", one["kind"], f"k{n}", one["content"], at, one["seq"], problem={} if one["refused"] else None)
+        for n, one in enumerate(vector["entries"])
+    ]
+    shown = overlaid(Message.model_validate(vector["message"]), entries, vector["me"])
+    assert shown == Message.model_validate(vector["shown"])
 
 
 @pytest.mark.parametrize("vector", vectors("roles"))

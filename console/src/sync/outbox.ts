@@ -90,15 +90,14 @@ export function overlaid(message: Message, entries: Entry[], me: string): Messag
   let shown = message;
   for (const entry of entries) {
     if (entry.content.seq !== message.seq || entry.reason !== null || shown.removed_at !== null) continue;
+    const held = new Map(shown.attachments.map((one) => [one.attachment_id, one]));
     if (entry.kind === "edit")
       shown = {
         ...shown,
         body: entry.content.body ?? shown.body,
         format: entry.content.format ?? shown.format,
         mentions: entry.content.mentions ?? shown.mentions,
-        attachments: shown.attachments.filter(
-          (one) => entry.content.attachments?.includes(one.attachment_id) ?? true,
-        ),
+        attachments: entry.content.attachments?.flatMap((id) => held.get(id) ?? []) ?? shown.attachments,
         edited_at: entry.at,
       };
     else if (entry.kind === "remove")

@@ -6,7 +6,7 @@ import type { ChangeSet, HistoryPage, Member, Message, ProblemDocument } from ".
 import { rightsOf } from "../lib/rights";
 import { ConversationCopy } from "./conversationCopy";
 import { type Answer, CommandRefused, type Line } from "./line";
-import type { Kind } from "./outbox";
+import { type Entry, type Kind, overlaid } from "./outbox";
 import { Replica } from "./replica";
 import type { SeatFiles } from "./seatFiles";
 import { SeatOutbox } from "./seatOutbox";
@@ -80,6 +80,7 @@ for (const vector of vectors<{
   name: string;
   me: string;
   commands: Command[];
+  discarded?: string[];
   exchange: Exchange[];
   left: [string, number | null, boolean][];
 }>("outbox")) {
@@ -112,11 +113,38 @@ for (const vector of vectors<{
       () => ({}) as SeatFiles,
       () => {},
     );
+    const discarded = (await replica.entries()).filter((one) => vector.discarded?.includes(one.key));
+    for (const { n } of discarded) await outbox.discard(n);
     await outbox.flush().catch((error: unknown) => expect(error).toBeInstanceOf(CommandRefused));
     expect(exchange).toEqual([]);
     const left = await replica.entries();
     expect(left.map((one) => [one.key, one.content.rev ?? null, one.reason !== null])).toEqual(vector.left);
     outbox.end();
+  });
+}
+
+type Waiting = { kind: Kind; seq: number | null; content: Entry["content"]; refused: boolean };
+
+for (const vector of vectors<{
+  name: string;
+  me: string;
+  message: Message;
+  entries: Waiting[];
+  shown: Message;
+}>("overlay")) {
+  it(`shows what waits: ${vector.name}`, () => {
+    const entries = vector.entries.map(
+      ({ kind, seq, content, refused }, n): Entry => ({
+        n,
+        conversation_id: "c1",
+        kind,
+        key: `k${n}`,
+        content: seq === null ? content : { ...content, seq },
+        at: "2026-11-25T11:00:00.000000Z",
+        reason: refused ? "refused" : null,
+      }),
+    );
+    expect(overlaid(vector.message, entries, vector.me)).toEqual(vector.shown);
   });
 }
 
