@@ -216,7 +216,8 @@ async def _files(page: Page, choose: Callable[[Page, str], Awaitable[None]]) -> 
     await page.get_by_role("button", name="Preview").click()
     await page.get_by_role("region", name="Ledger").hover()
     shown = "[...document.querySelectorAll('article img')].filter((one) => one.naturalWidth).length >= 2"
-    await page.wait_for_function(shown)
+    while not await page.evaluate(shown):  # the page's policy lets nothing be looked for in it again and again
+        await page.wait_for_timeout(50)
     await page.wait_for_timeout(900)
     await page.screenshot(path=OUT / "console-files.png")
 

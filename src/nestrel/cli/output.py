@@ -117,7 +117,9 @@ def _title(item: Conversation, profiles: dict[str, Profile]) -> str:
 
 def called(place: Called | None, conversation_id: str) -> str:
     """What a conversation of a page is called; one that has no name, or is gone, by its id."""
-    return (place.name or place.title if place is not None else None) or conversation_id
+    if place is None:
+        return conversation_id
+    return place.name or place.title or ("a direct conversation" if place.kind == "direct" else conversation_id)
 
 
 def visibility(item: Conversation) -> str:

@@ -43,8 +43,10 @@ def _number(number: int, one: str, many: str) -> str:
 def _change(name: str, before: object, after: object) -> str:
     if name == "role" and before is None and after is not None:
         return f"as {after}"
-    if after is None or before == after:
-        return "" if before is None else f"was {before}"
+    if before == after:
+        return ""
+    if after is None:
+        return f"was {before}"
     return str(after) if before is None else f"{before} → {after}"
 
 
