@@ -31,6 +31,7 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.partitions import OWNED, InUse, partition
 from nestrel.store.read import (
     attachments,
+    catch_up,
     changes,
     conversations,
     edits,
@@ -43,7 +44,6 @@ from nestrel.store.read import (
     receipts,
     resync,
     said,
-    together,
 )  # fmt: skip
 from nestrel.store.read.resync import Pending
 from nestrel.store.write import at_once, barring, blocks, connections, keeping_out, repeats, sessions, uploads
@@ -125,9 +125,9 @@ async def everything_that_is_hot(database: Database) -> None:
         await archive.digest(connection, place, 1)
         await archive.written(connection, place)
         await history.one(connection, place, 30)
-        first = await together.newest(connection, place, 5)
+        first = await catch_up.newest(connection, place, 5)
         assert first is not None
-        await together.since(connection, place, first.end, 50, most=1_000)
+        await catch_up.since(connection, place, first.end, 50, most=1_000)
         await changes.states(connection, [place])
         for scope in ("mine", "open"):
             await conversations.page(connection, scope, odd, 10, None, None)

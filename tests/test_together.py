@@ -27,7 +27,7 @@ from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection
-from nestrel.store.read import changes, together
+from nestrel.store.read import catch_up, changes, together
 from nestrel.store.read.changes import Changes
 from nestrel.store.read.together import Asked
 from nestrel.store.write import members
@@ -142,7 +142,7 @@ async def test_however_little_goes_into_a_reading_all_of_it_comes(
     async with database.read() as connection:
         await bring(connection, held, at, rows, size, item)
         for id_ in places:
-            whole, newest = Replica(str(id_)), await together.newest(connection, id_, 200)
+            whole, newest = Replica(str(id_)), await catch_up.newest(connection, id_, 200)
             assert newest is not None
             whole.apply(change_set(newest))
             assert shown(held[id_]) == shown(whole)
@@ -213,8 +213,8 @@ async def test_of_many_that_moved_elsewhere_each_comes_as_it_would_alone(
     wanted.append((uuid4(), wanted[0][1]))
     async with database.read() as connection:
         now = await changes.states(connection, places)
-        together_ = await together.since_each(connection, wanted, 500)
-        alone = [await together.since(connection, *one, 500) for one in wanted]
+        together_ = await catch_up.since_each(connection, wanted, 500)
+        alone = [await catch_up.since(connection, *one, 500) for one in wanted]
     assert together_ == alone
     asked = list[int]()
     since = source.since

@@ -25,7 +25,7 @@ from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
-from nestrel.store.read import history, together
+from nestrel.store.read import catch_up, history
 from nestrel.store.read.changes import Changes
 from nestrel.store.write import conversations, crowds, members
 from nestrel.store.write.answers import Growth
@@ -173,18 +173,18 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
     growths: list[Growth] = []
     live, absent = Replica(str(place)), Replica(str(place))
     async with database.read() as connection:
-        first = await together.newest(connection, place, 200)
+        first = await catch_up.newest(connection, place, 200)
     assert first is not None
     live.apply(change_set(first))
     at: ChangePosition = ChangePosition(0, 0, 0, first.end.epoch)
     writer = Writer(database, growths.extend)
 
-    async def catch_up() -> None:
+    async def come_up() -> None:
         nonlocal at
         async with database.read() as connection:
             more = True
             while more:
-                found = await together.since(connection, place, at, 3)
+                found = await catch_up.since(connection, place, at, 3)
                 assert found is not None
                 absent.apply(change_set(found))
                 absent.apply(change_set(found))  # a second time changes nothing
@@ -211,9 +211,9 @@ async def run(database: Database, batches: list[list[tuple[Any, ...]]], away: in
         growths.clear()
         check(live, truth)
         if n == away:
-            await catch_up()
+            await come_up()
             check(absent, truth)
-    await catch_up()
+    await come_up()
     check(absent, truth)
     async with database.read() as connection:
         assert (await fetch(connection, _AGREES, place))[0][0] == 0

@@ -16,8 +16,8 @@ from nestrel.store import epochs, snapshots
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection
+from nestrel.store.read import catch_up, journal, members, resync, together
 from nestrel.store.read import changes as feed
-from nestrel.store.read import journal, members, resync, together
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
@@ -55,7 +55,7 @@ class Source(Protocol):
 
     async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
         """What changed in conversations behind where each stands, for everyone; see
-        `nestrel.store.read.together.since_each`."""
+        `nestrel.store.read.catch_up.since_each`."""
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         """Those of the users who are members no more, each with the reason."""
@@ -103,7 +103,7 @@ class StoreSource:
 
     async def since(self, asked: Sequence[tuple[UUID, ChangePosition]], limit: int) -> Sequence[Changes | None]:
         async with self._database.read() as connection:
-            return await together.since_each(connection, asked, limit)
+            return await catch_up.since_each(connection, asked, limit)
 
     async def departed(self, conversation_id: UUID, user_ids: Sequence[str]) -> dict[str, str]:
         async with self._database.read() as connection:
@@ -123,7 +123,7 @@ class StoreSource:
                 if state is None or state.closed:
                     result[id_] = Gone("closed")
                     continue
-                one = await together.from_start(connection, id_, start, state, upto=upto, most=self._most, page=limit)
+                one = await catch_up.from_start(connection, id_, start, state, upto=upto, most=self._most, page=limit)
                 asked[id_] = one
                 needs.append(most_rows(one.start, one.state.counters))
             first = dict(islice(asked.items(), taken(needs, limit)))

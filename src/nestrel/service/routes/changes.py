@@ -23,7 +23,7 @@ from nestrel.service.models import ChangesQuery
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store.access import Caller, see
-from nestrel.store.read import changes, together
+from nestrel.store.read import catch_up, changes
 from nestrel.store.read.changes import Changes
 
 router = APIRouter(prefix="/conversations/{conversation_id}", route_class=JsonRoute, tags=["changes"])
@@ -57,10 +57,10 @@ async def _read(
         if start is not None and start == changes.position_of(access):
             return Changes(conversation_id, start, start, access.head, access.floor)
         if start is None:
-            found = await together.newest(connection, conversation_id, limit)
+            found = await catch_up.newest(connection, conversation_id, limit)
         else:
             most = service.settings.catch_up_rows
-            found = await together.since(connection, conversation_id, start, limit, most=most)
+            found = await catch_up.since(connection, conversation_id, start, limit, most=most)
         # Again after the reading: whoever may see it now might when it was read.
         await see(connection, conversation_id, caller, Action.FOLLOW)
     if found is None or found.closed:

@@ -16,8 +16,8 @@ from nestrel.core.catching_up import most_rows
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs
 from nestrel.store.native import Connection, fetch
+from nestrel.store.read import catch_up, journal, starts, together
 from nestrel.store.read import changes as feed
-from nestrel.store.read import journal, starts, together
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN, Tail
 from nestrel.store.read.resync import NOTHING
@@ -147,11 +147,11 @@ async def _apart(
     connection: Connection, here: ResyncPosition, id_: UUID, start: ChangePosition | None, most: int
 ) -> list[Item]:
     if start is not None:
-        changes = await together.since(connection, id_, start, most)
+        changes = await catch_up.since(connection, id_, start, most)
         assert changes is not None  # in one snapshot with its state
         return list(_parted(here, changes.beginning() if start.seq == 0 else changes))
     rows = limits.PAGE_DEFAULT
-    while (changes := await together.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
+    while (changes := await catch_up.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
         rows = min(rows, changes.fewer()) - 1 or 1
     assert changes is not None
     return list(_parted(here, changes))

@@ -12,8 +12,8 @@ from nestrel.core.catching_up import looks, most_rows, taken
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.store import epochs, snapshots
 from nestrel.store.native import Connection, array, fetch
+from nestrel.store.read import catch_up, starts, together
 from nestrel.store.read import changes as feed
-from nestrel.store.read import starts, together
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN
 from nestrel.store.read.together import Asked
@@ -304,7 +304,7 @@ async def _looked_at(
         waiting = _Waiting(one, state if state is not None and not state.closed else None)
         start = one.start or places.get(one.id)
         if waiting.state is not None and (start is not None or not _has_to_be_found(one)):
-            waiting.asked = await together.from_start(connection, one.id, start, waiting.state, most=most)
+            waiting.asked = await catch_up.from_start(connection, one.id, start, waiting.state, most=most)
         result.append(waiting)
     return result
 
@@ -322,7 +322,7 @@ async def _group(
         assert at.since is not None
         id_ = first.pending.id
         start = (await starts.found(connection, at.since, {id_: first.state}, most + 1)).get(id_)
-        first.asked = await together.from_start(connection, id_, start, first.state, most=most)
+        first.asked = await catch_up.from_start(connection, id_, start, first.state, most=most)
     needs = []
     for one in waiting:
         if one.state is not None and one.asked is None:
