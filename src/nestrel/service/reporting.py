@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Sequence
+from collections import Counter
+from collections.abc import Awaitable, Callable, Iterable, Sequence
 from datetime import datetime
 from uuid import UUID
 
@@ -171,16 +172,17 @@ class Reporting:
             self._told = present
         self._server = server
         if self._days:
-            await self._count_together(moved)
+            await self._count_together(moved, present.values())
 
-    async def _count_together(self, moved: set[str]) -> None:
-        """Note how many connections those have at all processes who have come or gone here lately."""
+    async def _count_together(self, moved: set[str], listed: Iterable[Open]) -> None:
+        """Note how many connections those have at all processes who have come or gone here lately. Of this one those
+        count that are listed: with one that has come since, another may have gone elsewhere."""
         asked = self._lately.look(moved)
         if not asked:
             return
         async with self._database.read() as connection:
             elsewhere = await connections.elsewhere_at_once(connection, asked, self._node)
-        here = self._seats.of_each
+        here = Counter(one.user_id for one in listed)
         for user_id, n in zip(asked, elsewhere, strict=True):
             if n and user_id in here:
                 self._peaks.left.note(user_id, here[user_id] + n)
