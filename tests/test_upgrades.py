@@ -23,6 +23,15 @@ _MIGRATIONS = "src/nestrel/store/migrations/versions"
 
 off = asyncio.to_thread
 
+_TABLES = """
+SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = 'nestrel' AND c.relkind IN ('r', 'p')
+"""
+_WAITS = """
+SELECT count(*) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE NOT l.granted AND n.nspname = 'nestrel'
+"""
+
 
 def _git(*words: str) -> bytes:
     done = subprocess.run(["git", *words], cwd=_HERE, capture_output=True)
@@ -141,12 +150,13 @@ async def test_a_revision_waits_but_a_moment_for_a_lock_and_comes_again(
     other = await asyncpg.connect(addresses.driver(url))
     try:
         async with reader.transaction():
-            await reader.fetch("SELECT 1 FROM nestrel.conversations LIMIT 1")  # which revision 0026 adds a column to
+            tables = ", ".join(row[0] for row in await reader.fetch(_TABLES))  # whichever the revision changes
+            await reader.execute(f"LOCK TABLE {tables} IN ACCESS SHARE MODE")
             upgrading = asyncio.create_task(off(_upgrade, url))
-            waits = "SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'nestrel.conversations'::regclass"
-            await once(lambda: other.fetchval(waits), lambda n: n == 1)
+            await once(lambda: other.fetchval(_WAITS), lambda n: n > 0)
             # Others get through while the reader still reads: what waited lets go.
-            await other.fetch("SELECT 1 FROM nestrel.conversations LIMIT 1", timeout=60)
+            async with other.transaction():
+                await other.execute(f"LOCK TABLE {tables} IN ACCESS SHARE MODE", timeout=60)
             assert not upgrading.done()
         assert schema.newest() in await upgrading
     finally:
