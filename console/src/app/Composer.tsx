@@ -87,6 +87,7 @@ export function Composer({ copy }: { copy: ConversationCopy }) {
     seat.commands.post(id, says ? body : "", sent).catch((error: unknown) => {
       // It could not be kept: the words are not lost, and stand here as before, above what was written since.
       setBody((now) => (now ? `${body}\n${now}` : body));
+      if (!small.get(draft)) small.set(draft, body); // for whoever has gone to another conversation meanwhile
       enclosing.restore(files);
       setProblem(storageWords(error));
     });

@@ -4,6 +4,7 @@ import { Button } from "./ui";
 interface Found {
   hasNextPage: boolean;
   isFetchingNextPage: boolean;
+  isFetchNextPageError: boolean;
   fetchNextPage: () => Promise<unknown>;
 }
 
@@ -11,9 +12,11 @@ interface Found {
 export function MoreOnScroll({ found }: { found: Found }) {
   const end = useRef<HTMLLIElement>(null);
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = found;
+  // One that has failed is asked for again by its button alone.
+  const waits = !hasNextPage || isFetchingNextPage || found.isFetchNextPageError;
   useEffect(() => {
     const element = end.current;
-    if (!element || !hasNextPage || isFetchingNextPage) return;
+    if (!element || waits) return;
     const seen = new IntersectionObserver(
       ([entry]) => {
         if (entry?.isIntersecting) void fetchNextPage();
@@ -22,7 +25,7 @@ export function MoreOnScroll({ found }: { found: Found }) {
     );
     seen.observe(element);
     return () => seen.disconnect();
-  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
+  }, [waits, fetchNextPage]);
   if (!hasNextPage) return null;
   return (
     <li ref={end} className="py-1">

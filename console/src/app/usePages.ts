@@ -16,7 +16,7 @@ export function usePages<Page extends { next: string | null }>(
   });
 }
 
-/** What a page after the first is asked for with. */
+/** What a page is asked for with, beside what the list is of: a cursor stands for that. */
 export const pageAt = (cursor: string | null): { limit: number; cursor?: string } => ({
   limit: 100,
   ...(cursor ? { cursor } : {}),

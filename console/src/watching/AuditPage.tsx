@@ -1,10 +1,10 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answered, type Profile } from "../api/client";
 import type { components } from "../api/schema";
 import { Columns, PagedPlace } from "../app/PagedPlace";
 import { PersonField } from "../app/PersonField";
 import { useSeat } from "../app/seatContext";
+import { pageAt, usePages } from "../app/usePages";
 import { exactTime, shortTime } from "../lib/format";
 
 /** What people with a role did to others; for a trusted backend. */
@@ -12,20 +12,9 @@ export function AuditPage() {
   const { seat } = useSeat();
   const [actor, setActor] = useState<Profile[]>([]);
   const who = actor[0]?.user_id;
-  const found = useInfiniteQuery({
-    queryKey: ["audit", who ?? "", seat.userId],
-    queryFn: ({ pageParam }) =>
-      answered(
-        seat.api.GET("/v1/audit", {
-          params: {
-            query: pageParam
-              ? { cursor: pageParam, limit: 100 }
-              : { limit: 100, ...(who ? { actor: who } : {}) },
-          },
-        }),
-      ),
-    initialPageParam: null as string | null,
-    getNextPageParam: (last) => last.next,
+  const found = usePages(["audit", who ?? "", seat.userId], (cursor) => {
+    const query = { ...pageAt(cursor), ...(who && !cursor ? { actor: who } : {}) };
+    return answered(seat.api.GET("/v1/audit", { params: { query } }));
   });
   const pages = found.data?.pages ?? [];
   return (
