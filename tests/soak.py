@@ -2,8 +2,8 @@
 
 Two service processes, a PostgreSQL of its own that is killed and comes back, and now and then as the backup that was
 taken a while ago; lines that are cut in the middle of anything; devices that are killed, each with a replica and an
-outbox; a conversation with a rule; an import that goes on all the time; a webhook of everything, and one of notices
-for somebody who is never there. In the end all must hold the same, once.
+outbox; a conversation with a rule; an import and uploads that go on all the time; a webhook of everything, and one of
+notices for somebody who is never there. In the end all must hold the same, once.
 """
 
 from __future__ import annotations
@@ -20,19 +20,15 @@ import tempfile
 import time
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-import httpx
-import orjson
-
 from nestrel.client import AsyncClient, NestrelError, ReplicaState, SyncedReplica
-from nestrel.core.times import format_time
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.receiver import receiver
-from tests.soaked import WATCH, check, check_import, check_notices, check_webhook, watched
-from tests.support import Person, Served, token, until
+from tests.soak_beside import Import, Uploads
+from tests.soaked import WATCH, check, check_files, check_import, check_notices, check_webhook, watched
+from tests.support import Person, Served, token
 
 _USERS = ("mara", "odd", "ines")
 _PLACES = 3
@@ -132,46 +128,6 @@ class Device:
             self.replica.read(place, held)
 
 
-class Import:
-    """A trusted backend that brings more and more lines in, all of them each time, and again when that fails."""
-
-    def __init__(self, url: str, place: str) -> None:
-        self.place = place
-        self.lines: list[bytes] = []
-        self._url = url
-        self._task: asyncio.Task[None] | None = None
-
-    def start(self) -> None:
-        self._task = asyncio.create_task(self._run())
-
-    async def stop(self) -> None:
-        assert self._task is not None
-        self._task.cancel()
-        await asyncio.wait({self._task})
-
-    async def _run(self) -> None:
-        while True:
-            for n in range(len(self.lines), len(self.lines) + 40):
-                at = datetime(2026, 1, 1, tzinfo=UTC) + timedelta(minutes=n)
-                line = {"author_id": "odd", "body": f"line {n}", "key": f"{n}", "created_at": format_time(at)}
-                self.lines.append(orjson.dumps(line))
-            await self.bring()
-
-    async def bring(self) -> None:
-        """Until it has gone through once."""
-        while True:
-            try:
-                async with AsyncClient(self._url, lambda: token("office", scope="nestrel.service")) as client:
-                    async for step in client.import_lines(self.place, self.lines):
-                        assert not step.refused, step.refused
-                    return
-            except NestrelError:
-                await asyncio.to_thread(until, self._ready)
-
-    def _ready(self) -> bool:
-        return httpx.get(f"{self._url}/readyz").status_code == 200
-
-
 class Backup:
     """A copy of the database's files, and what was posted when they are put back."""
 
@@ -220,7 +176,7 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: in
     `AssertionError` when a promise broke."""
     dice = random.Random(seed)
     counts = {"messages": 0, "cuts": 0, "services killed": 0, "databases killed": 0, "devices killed": 0,
-              "restores": 0, "lines imported": 0, "webhook requests": 0, "notices": 0}  # fmt: skip
+              "restores": 0, "lines imported": 0, "files": 0, "webhook requests": 0, "notices": 0}  # fmt: skip
     with tempfile.TemporaryDirectory(prefix="nestrel-soak-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)
         postgres = LocalPostgres(Path(folder))
@@ -228,11 +184,12 @@ async def soak(seconds: float, seed: int, say: Callable[[str], None], faults: in
         try:
             postgres.create_database("soak")
             await schema.upgrade(postgres.url("soak"))
-            with Served(postgres.url("soak")) as one, Served(postgres.url("soak")) as other:
+            url = postgres.url("soak")
+            with Served(url) as one, Served(url, NESTREL_FILES=str(one.files)) as other:
                 services = [one.wait_ready(), other.wait_ready()]
                 proxy = Proxy([served.port for served in services], dice)
-                async with proxy.open() as url:
-                    await _run(seconds, faults, dice, url, proxy, services, postgres, Path(folder), counts, say)
+                async with proxy.open() as front:
+                    await _run(seconds, faults, dice, front, proxy, services, postgres, Path(folder), counts, say)
         finally:
             postgres.stop("immediate")
     return counts
@@ -258,13 +215,14 @@ async def _run(
     backend = AsyncClient(services[0].url, lambda: token("office", scope="nestrel.service"))
     async with backend:
         await backend.set_retention(places[0], keep_last=_KEPT, then="archive")
-        imported = Import(url, (await office.make())["id"])
+        imported, uploads = Import(url, (await office.make())["id"]), Uploads(url, places[-1])
         hears = await stack.enter_async_context(receiver())
         await backend.make_webhook(hears.url)
         told = await stack.enter_async_context(receiver())
         await backend.make_webhook(told.url, type="notices")
     await watched(url, places[1:])
     imported.start()
+    uploads.start()
     backup = Backup(postgres, folder / "backup")
     end = time.monotonic() + seconds
     next_fault = time.monotonic() + 1
@@ -279,6 +237,7 @@ async def _run(
             say(", ".join(f"{count} {what}" for what, count in counts.items() if count))
             next_fault = time.monotonic() + 0.5 + dice.random() * min(4.0, seconds / 5)
     await imported.stop()
+    await uploads.stop()
     async with asyncio.timeout(120):
         await imported.bring()
     for device in devices:
@@ -287,6 +246,7 @@ async def _run(
             await device.replica.until(lambda one: one.state.state is ReplicaState.LIVE and one.outbox.next() is None)
     await check(services[0].url, devices, places, backup.excused, counts)
     await check_import(services[0], imported, counts)
+    await check_files(services[0], uploads, counts)
     await check_webhook(services[0], hears, places, counts)
     await check_notices(services[0], told, places[1:], counts)
     await stack.aclose()

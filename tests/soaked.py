@@ -9,10 +9,12 @@ import orjson
 
 from nestrel.client import AsyncClient, SyncedReplica
 from tests.receiver import Receiver
+from tests.soak_beside import file_bytes
 from tests.support import Served, token
 
 if TYPE_CHECKING:
-    from tests.soak import Device, Import
+    from tests.soak import Device
+    from tests.soak_beside import Import, Uploads
 
 WATCH = "watch"
 _NEWEST = 50
@@ -48,6 +50,18 @@ async def check_import(served: Served, imported: Import, counts: dict[str, int])
         found = [message.body async for message in client.history(imported.place, order="asc")]
     assert found == [f"line {n}" for n in range(len(imported.lines))], "the import is not there once and in order"
     counts["lines imported"] = len(found)
+
+
+async def check_files(served: Served, uploads: Uploads, counts: dict[str, int]) -> None:
+    """Every file that a message bears is there as it was sent."""
+    async with AsyncClient(served.url, lambda: token("office")) as client:
+        async for message in client.history(uploads.place):
+            for file in message.attachments:
+                found = b"".join([chunk async for chunk in client.attachment(uploads.place, file.attachment_id)])
+                n = int(file.name.removeprefix("berth-").removesuffix(".txt"))
+                assert found == file_bytes(n), f"{file.name} is not what was sent"
+                counts["files"] += 1
+    assert counts["files"] or not uploads.count, "no file is left"
 
 
 async def check_webhook(served: Served, hears: Receiver, places: list[str], counts: dict[str, int]) -> None:
