@@ -20,6 +20,7 @@ from nestrel.core import limits
 from nestrel.core.problems import HeadersTooLarge, Problem, RequestTimeout, StoreUnavailable, Trouble
 from nestrel.service import metrics
 from nestrel.service.hosts import Proxies
+from nestrel.service.origins import Headers
 from nestrel.store import rows
 
 log = structlog.get_logger()
@@ -190,7 +191,8 @@ class BoundedHttp(HttpToolsProtocol):
             return
         request_id = str((self.scope or {}).get("request_id") or token_hex(8))
         body = rows.dump(problem.document(request_id))
-        own = [(b"x-request-id", request_id.encode()), *self.server_state.default_headers]
+        crossing: Headers = (self.scope or {}).get("nestrel.crossing", ())  # type: ignore[assignment]  # as above
+        own = [(b"x-request-id", request_id.encode()), *self.server_state.default_headers, *crossing]
         if problem.retry_after:
             own.append((b"retry-after", b"%d" % problem.retry_after))
         metrics.REFUSALS.labels(problem.name).inc()

@@ -8,6 +8,8 @@ from collections.abc import Iterable, MutableMapping, Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
+from nestrel.service.origins import Origins
+
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 _PAGES = {"ws": "http", "wss": "https"}
@@ -38,16 +40,14 @@ class Hosts:
     any name unless some are told."""
 
     def __init__(self, listens_on: str, names: Iterable[str], public_url: str | None, origins: Iterable[str]) -> None:
+        self.origins = Origins(origins)
         public = urlsplit(public_url) if public_url else None
         told = {name.lower() for name in names} | ({public.hostname} if public and public.hostname else set())
         loopback = listens_on in _LOOPBACK or listens_on.startswith("127.")
         self._names: set[str] | None = None
         if told or loopback:
             self._names = {*told, *_LOOPBACK, listens_on.lower()}
-        self._origins = {origin.rstrip("/").lower() for origin in origins}
-        self._public = public is not None
-        if public is not None:
-            self._origins.add(f"{public.scheme}://{public.netloc}".lower())
+        self._public = f"{public.scheme}://{public.netloc}".lower() if public is not None else None
 
     def answers_to(self, header: str) -> bool:
         """Whether a request with this `Host` is for this service."""
@@ -57,12 +57,12 @@ class Hosts:
         return name in self._names or is_loopback(name)
 
     def same_origin(self, origin: str, host: str, scheme: str) -> bool:
-        """Whether a page of an origin (RFC 6454) may act here: one that is allowed, or its own, which is that of the
-        public address, and where none is told that of the request: its `Host`, by the scheme that it came with."""
-        origin = origin.lower().rstrip("/")
-        if origin in self._origins or self._public:
-            return origin in self._origins
-        return origin == f"{_PAGES.get(scheme, scheme)}://{host.strip().lower()}"
+        """Whether a page of an origin (RFC 6454) may act here by a session: one that is named, or its own. That is the
+        public address, and where none is told the request's `Host`, by the scheme that it came with."""
+        if self.origins.named(origin):
+            return True
+        own = self._public or f"{_PAGES.get(scheme, scheme)}://{host.strip().lower()}"
+        return origin.lower().rstrip("/") == own
 
 
 class Proxies:

@@ -39,7 +39,8 @@ log = structlog.get_logger()
 
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _SLOW_SECONDS = 1.0
-_OPEN = ("/healthz", "/readyz", "/metrics")
+_HEALTH = "/healthz"
+_OPEN = (_HEALTH, "/readyz", "/metrics")
 """What answers while the service drains."""
 _PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
 
@@ -110,6 +111,8 @@ class Envelope:
         self._service.proxies.look_behind(scope)
         path = scope["path"]
         api = path.startswith("/v1/")
+        crossing = self._service.hosts.origins.on_answers(origin) if api or path == _HEALTH else ()
+        scope["nestrel.crossing"] = crossing
         status, started = 500, time.perf_counter()
 
         started_answer = False
@@ -123,6 +126,7 @@ class Envelope:
                 if underway is not None:
                     underway.answering = True
                 message["headers"].append((b"x-request-id", request_id.encode()))
+                message["headers"].extend(crossing)
                 if limited:
                     message["headers"].extend(self._left(scope))
                 if api:
@@ -132,6 +136,9 @@ class Envelope:
         body = _Body(self._service, receive, self._intake(scope))
         try:
             self._check(scope, host)
+            if scope["method"] == "OPTIONS" and origin is not None and _asks_first(scope, path, api=api):
+                await self._preflight(origin, send_with_id)
+                return
             if api and not path.startswith(_LINKS):
                 if authorization is not None:
                     session = None  # a bearer wins
@@ -173,6 +180,12 @@ class Envelope:
             scope["nestrel.status"] = status
             _record(scope, status, time.perf_counter() - started)
 
+    async def _preflight(self, origin: str, send: Send) -> None:
+        """What a browser asks before a page's own request, which it cannot give a token to."""
+        headers = list(self._service.hosts.origins.on_preflight(origin))
+        await send({"type": "http.response.start", "status": 204, "headers": headers})
+        await send({"type": "http.response.body"})
+
     def _intake(self, scope: Scope) -> Intake:
         """What may come; whoever is told it at once knows for how long to wait for it."""
         route = scope.get("route")
@@ -208,6 +221,11 @@ class Envelope:
             raise InvalidRequest("the query string has bytes that are not percent-encoded") from None
         if b"%" in scope["query_string"] or b"%" in scope.get("raw_path", b""):
             _check_encoding(scope)
+
+
+def _asks_first(scope: Scope, path: str, *, api: bool) -> bool:
+    """Whether a request with an `Origin` is a preflight (Fetch, 4.8)."""
+    return (api or path == _HEALTH) and any(name == b"access-control-request-method" for name, _ in scope["headers"])
 
 
 def _check_encoding(scope: Scope) -> None:

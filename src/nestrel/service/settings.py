@@ -23,6 +23,7 @@ from nestrel.core.quotas import Adding, Quotas
 from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
 from nestrel.live import redis_address
+from nestrel.service.origins import check_origin_form
 
 _SECRET_BYTES = 32
 
@@ -187,7 +188,13 @@ class Settings(BaseSettings):
     hosts: Annotated[
         Names, Field(description="names that the service answers to, with commas between, beside the public one's")
     ] = ()
-    origins: Annotated[Names, Field(description="origins whose pages may connect, beside the service's own")] = ()
+    origins: Annotated[
+        Names,
+        Field(
+            description="origins whose pages may call the service beside its own, with scheme and port; `*` for any, "
+            "whose pages then use tokens and no cookies"
+        ),
+    ] = ()
     proxies: Annotated[
         Networks, Field(description="networks (CIDR) whose Forwarded and X-Forwarded-For headers are believed")
     ] = ()
@@ -332,6 +339,11 @@ class Settings(BaseSettings):
     def _hosts(cls, value: tuple[str, ...]) -> tuple[str, ...]:
         Allowed.parse(value)
         return value
+
+    @field_validator("origins")
+    @classmethod
+    def _origins(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        return tuple(check_origin_form(origin) for origin in value)
 
     @field_validator("bus")
     @classmethod

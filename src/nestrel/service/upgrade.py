@@ -43,10 +43,12 @@ async def arrival(service: Service, socket: WebSocket) -> Arrival:
     if headers.get("authorization") is None and service.rates.address is not None:
         await service.rates.count(service.rates.address, address_of(socket.scope))
     origin = headers.get("origin")
-    if origin is not None and not service.hosts.same_origin(origin, headers.get("host", ""), socket.scope["scheme"]):
-        raise Forbidden(f"pages of {origin[:200]} may not connect here; add it to NESTREL_ORIGINS")
+    hosts = service.hosts
+    own = origin is None or hosts.same_origin(origin, headers.get("host", ""), socket.scope["scheme"])
+    if origin is not None and not own and not hosts.origins.may_call(origin):
+        raise hosts.origins.refusal(origin)
     try:
-        identity = await by_headers(service, socket)
+        identity = await by_headers(service, socket, session_counts=own)
         if identity is not None:
             await service.check_seats(identity)
         return Arrival(identity)
@@ -56,8 +58,8 @@ async def arrival(service: Service, socket: WebSocket) -> Arrival:
         return Arrival(problem=problem)
 
 
-async def by_headers(service: Service, socket: WebSocket) -> Identity | None:
-    """Who connects, by the `Authorization` header or a browser's session; None where neither is there.
+async def by_headers(service: Service, socket: WebSocket, *, session_counts: bool) -> Identity | None:
+    """Who connects, by the `Authorization` header or a browser's session, if that counts; None where neither is there.
 
     Raises:
         Unauthenticated, Forbidden: as `Service.sign_in`; and for a session on a page of somewhere else.
@@ -67,7 +69,7 @@ async def by_headers(service: Service, socket: WebSocket) -> Identity | None:
     if authorization is not None:
         return await service.sign_in(bearer(authorization))
     session = cookies.read(headers.get("cookie", ""), host)
-    if session is None:
+    if session is None or not session_counts:
         return None
     cookies.check_origin(service.hosts, "CONNECT", headers.get("origin"), host, socket.scope["scheme"])
     try:
