@@ -45,6 +45,7 @@ COMMANDS = {
     "notices": _Command("notices", "Say what you are told of while you are not here, and on which devices."),
     "people": _Command("people", "List the people whom you can see."),
     "post": _Command("messages", "Post BODY into CONVERSATION."),
+    "put-person": _Command("people", "Make the profile of USER, or change it; for a trusted backend.", "put_person"),
     "read": _Command("changing", "Say that you have read CONVERSATION up to SEQ."),
     "readers": _Command("changing", "Show which members have read message SEQ, how far each has read, and when."),
     "remove": _Command("changing", "Take message SEQ away for good; a tombstone stays in its place."),

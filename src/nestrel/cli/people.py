@@ -17,14 +17,15 @@ if TYPE_CHECKING:  # the library is imported by the commands that ask a service
 @click.command()
 @click.argument("words", required=False, default="")
 @click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="At most this many.")
+@click.option("--everyone", is_flag=True, help="Of the whole service; for a trusted backend.")
 @as_json
 @with_client
-def people(client: Client, words: str, limit: int, as_json: bool) -> None:
+def people(client: Client, words: str, limit: int, everyone: bool, as_json: bool) -> None:
     """List the people whom you can see.
 
     With WORDS those whose name or id has words that begin so.
     """
-    found = list(islice(client.people(words), limit))
+    found = list(islice(client.people(words, everyone=everyone), limit))
     if as_json:
         for person in found:
             output.json_line(person)
@@ -34,6 +35,24 @@ def people(client: Client, words: str, limit: int, as_json: bool) -> None:
         output.console().print(
             "nobody whom you can see is called so" if words else "nobody shares a conversation with you"
         )
+
+
+@click.command("put-person")
+@click.argument("user")
+@click.option("--name", help="What they are called; by default their id.")
+@click.option("--picture", help="The address of their picture.")
+@as_json
+@with_client
+def put_person(client: Client, user: str, name: str | None, picture: str | None, as_json: bool) -> None:
+    """Make the profile of USER, who need not have signed in yet, or change it.
+
+    For a trusted backend. What is not given stays as it is.
+    """
+    person = client.put_person(user, display_name=name, picture=picture)
+    if as_json:
+        output.json_line(person)
+    else:
+        output.people_table([person])
 
 
 @click.command()

@@ -8,7 +8,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
 from urllib.parse import quote
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import httpx
 
@@ -88,11 +88,13 @@ class AsyncClient(NoticeCalls):
         """
         return Profile.model_validate(await self._get(f"/people/{quote(user_id, safe='')}"))
 
-    async def people(self, q: str = "") -> AsyncIterator[Profile]:
-        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`."""
+    async def people(self, q: str = "", *, everyone: bool = False) -> AsyncIterator[Profile]:
+        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`. `everyone` of
+        the service is for a trusted backend; without `q` in the order of ids."""
         cursor = None
+        first = {"limit": 200, "q": q, "scope": "all" if everyone else None}
         while True:
-            query: dict[str, Any] = {"limit": 200, "q": q} if cursor is None else {"limit": 200, "cursor": cursor}
+            query: dict[str, Any] = first if cursor is None else {"limit": 200, "cursor": cursor}
             page = PeoplePage.model_validate(await self._get("/people", **query))
             for item in page.items:
                 yield item
@@ -161,18 +163,22 @@ class AsyncClient(NoticeCalls):
         members: Iterable[str] = (),
         attributes: dict[str, Any] | None = None,
         retention: dict[str, Any] | None = None,
+        key: str | None = None,
     ) -> Conversation:
-        """Make a conversation and become its owner; for a `direct` one that exists already, that one. `retention` is
-        a rule as for `set_retention`.
+        """Make a conversation and become its owner; for a `direct` one that exists already, that one. A trusted backend
+        that names two others makes a direct one of them. `retention` is a rule as for `set_retention`.
 
-        Not repeated by itself: a named or direct one can safely be made again by the caller.
+        Sent again with the same idempotency key until there is an answer, so it is made once. `key` is one's own, which
+        stands for 24 hours; without it a new one is made for this call.
         """
         body: dict[str, Any] = {"title": title, "kind": kind, "members": list(members), "attributes": attributes or {}}
         if retention is not None:
             body["retention"] = retention
         if kind != "direct":
             body |= {"name": name, "visibility": visibility}
-        return Conversation.model_validate(await self._transport.json("POST", "/conversations", body=body))
+        headers = {b"Idempotency-Key": (key or str(uuid4())).encode()}
+        answer = await self._transport.json("POST", "/conversations", body=body, headers=headers, repeatable=True)
+        return Conversation.model_validate(answer)
 
     async def conversation(self, conversation_id: str) -> Conversation:
         return Conversation.model_validate(await self._get(path(conversation_id)))

@@ -81,9 +81,10 @@ class Client(OnThread):
         """
         return self._run(self._client.person(user_id))
 
-    def people(self, q: str = "") -> Generator[Profile]:
-        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`."""
-        return self._iterate(self._client.people(q))
+    def people(self, q: str = "", *, everyone: bool = False) -> Generator[Profile]:
+        """Whom one can see, by the beginning of any word of their name or id; all of them without `q`. `everyone` of
+        the service is for a trusted backend; without `q` in the order of ids."""
+        return self._iterate(self._client.people(q, everyone=everyone))
 
     def search_page(
         self,
@@ -128,11 +129,13 @@ class Client(OnThread):
         members: Iterable[str] = (),
         attributes: dict[str, Any] | None = None,
         retention: dict[str, Any] | None = None,
+        key: str | None = None,
     ) -> Conversation:
-        """Make a conversation and become its owner; for a `direct` one that exists already, that one. `retention` is
-        a rule as for `set_retention`.
+        """Make a conversation and become its owner; for a `direct` one that exists already, that one. A trusted backend
+        that names two others makes a direct one of them. `retention` is a rule as for `set_retention`.
 
-        Not repeated by itself: a named or direct one can safely be made again by the caller.
+        Sent again with the same idempotency key until there is an answer, so it is made once. `key` is one's own, which
+        stands for 24 hours; without it a new one is made for this call.
         """
         return self._run(
             self._client.make_conversation(
@@ -143,6 +146,7 @@ class Client(OnThread):
                 members=members,
                 attributes=attributes,
                 retention=retention,
+                key=key,
             )
         )
 
@@ -497,6 +501,14 @@ class Client(OnThread):
     def erasures(self) -> Generator[Erasure]:
         """All records, newest first."""
         return self._iterate(self._client.erasures())
+
+    def put_person(self, user_id: str, *, display_name: str | None = None, picture: str | None = None) -> Profile:
+        """Make somebody's profile before they sign in, or set what is given of the one that is there.
+
+        Raises:
+            NameTaken: names are one person's alone here, and this one is, or looks as, somebody else's.
+        """
+        return self._run(self._client.put_person(user_id, display_name=display_name, picture=picture))
 
     def keep_out(
         self, conversation_id: str, user_id: str, *, until: datetime | None = None, reason: str | None = None

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 from nestrel.client.keeping import KeepingCalls
 from nestrel.client.messages import path
-from nestrel.core.objects import Member
+from nestrel.core.objects import Member, Profile
 from nestrel.core.order_objects import (
     AuditEntry,
     AuditPage,
@@ -60,6 +60,18 @@ class OrderCalls(KeepingCalls):
             yield found
             if (cursor := found.next) is None:
                 return
+
+    # Of everyone, by a trusted backend
+
+    async def put_person(self, user_id: str, *, display_name: str | None = None, picture: str | None = None) -> Profile:
+        """Make somebody's profile before they sign in, or set what is given of the one that is there.
+
+        Raises:
+            NameTaken: names are one person's alone here, and this one is, or looks as, somebody else's.
+        """
+        given = {"display_name": display_name, "picture": picture}
+        body = {field: value for field, value in given.items() if value is not None}
+        return Profile.model_validate(await self._transport.json("PUT", _person(user_id), body=body, repeatable=True))
 
     # In a conversation
 

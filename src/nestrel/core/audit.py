@@ -32,6 +32,7 @@ class Act(StrEnum):
     INVITED = "invited"
     INVITATION_REVOKED = "invitation-revoked"
     INVITATION_ACCEPTED = "invitation-accepted"
+    PERSON_PUT = "person-put"
     CONVERSATION_MADE = "conversation-made"
     CONVERSATION_CHANGED = "conversation-changed"
     CONVERSATION_CLOSED = "conversation-closed"

@@ -80,7 +80,7 @@ def _seconds(value: int | None) -> str:
 _SAID: dict[str, Callable[[Any], str]] = {
     "kind": str,
     "members": lambda value: _number(value, "member", "members"),
-    "fields": lambda value: f"changed {', '.join(value)}",
+    "fields": lambda value: f"changed {', '.join(value).replace('_', ' ')}" if value else "",
     "visibility": lambda value: f"now {'open' if value == 'open' else 'private'}",
     "post_interval": lambda value: f"one message every {value} s" if value else "no pause between messages",
     "default": lambda value: "for everybody" if value else "not for everybody",

@@ -45,17 +45,25 @@ def new_conversation(
     rule: Rule | None,
     now: float,
     random: bytes,
+    service: bool = False,
 ) -> NewConversation:
     """What a user asks for: they are its owner, the others have the default role; the
-    two of a direct one have the same. `now` is in seconds since 1970,
-    `random` ten bytes.
+    two of a direct one have the same. A backend (`service`) that names two others is not in it. `now` is in seconds
+    since 1970, `random` ten bytes.
 
     Raises:
-        InvalidRequest: a direct conversation is with nobody else.
+        InvalidRequest: a direct conversation is with nobody else, or with more than one.
     """
     others = [user_id for user_id in dict.fromkeys(members) if user_id != maker]
-    if kind is Kind.DIRECT and not others:
-        raise invalid("/members", "a direct conversation is with someone else")
+    inside = [(maker, maker_role(kind))]
+    if kind is Kind.DIRECT:
+        if not others:
+            raise invalid("/members", "a direct conversation is with someone else")
+        if len(set(members)) == 2:
+            if not service:
+                raise invalid("/members", "must be exactly one other; a trusted backend opens one of two others")
+            inside = [] if maker not in members else inside
+    everyone = [*inside, *((user_id, default_role(kind)) for user_id in others)]
     return NewConversation(
         id=uuid7(int(now * 1000), random),
         kind=kind,
@@ -63,10 +71,10 @@ def new_conversation(
         name=name,
         title=title,
         attributes=attributes,
-        direct_pair=direct_pair(maker, others[0]) if kind is Kind.DIRECT else None,
+        direct_pair=direct_pair(everyone[0][0], everyone[1][0]) if kind is Kind.DIRECT else None,
         created_by=maker,
         created_at=datetime.fromtimestamp(now, UTC),
-        members=[(maker, maker_role(kind)), *((user_id, default_role(kind)) for user_id in others)],
+        members=everyone,
         rule=rule,
     )
 

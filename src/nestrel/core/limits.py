@@ -16,6 +16,8 @@ TITLE_CHARS = 200
 USER_ID_CHARS = 128
 """Counted in UTF-16 code units, so that an id always fits a page cursor of at most 400 characters."""
 KEY_CHARS = 128
+MADE_KEY_HOURS = 24
+"""For so long a key stands for the conversation that was made with it."""
 PICTURE_CHARS = 2_000
 DISPLAY_NAME_CHARS = 128
 

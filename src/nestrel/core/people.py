@@ -4,11 +4,30 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from enum import StrEnum
 from math import ceil
 from typing import Any
 
 from nestrel.core.problems import Forbidden, Problem, Unauthenticated
 from nestrel.core.times import format_time
+
+
+class Profiles(StrEnum):
+    """Whose word a profile is."""
+
+    FIRST = "first"
+    """A token's, at first sight; from then on its person's."""
+    TOKEN = "token"
+    """A token's, whenever a newer one says something else."""
+    BACKEND = "backend"
+    """A trusted backend's alone."""
+
+    def check_own_change(self) -> None:
+        """Whether people change their own profile. Raises `Forbidden` where it is said elsewhere."""
+        if self is Profiles.TOKEN:
+            raise Forbidden("profiles are as tokens say here: change yours where you sign in")
+        if self is Profiles.BACKEND:
+            raise Forbidden("profiles are put here by a trusted backend: change yours in the application")
 
 
 @dataclass(frozen=True, slots=True)

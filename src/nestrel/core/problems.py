@@ -148,7 +148,7 @@ class NameTaken(Problem):
 class KeyReused(Problem):
     """The idempotency key was used before, with other content."""
 
-    status, name, title = 409, "key-reused", "That idempotency key stands for another message"
+    status, name, title = 409, "key-reused", "That idempotency key stands for another request"
 
 
 class ConfirmNeeded(Problem):

@@ -1,4 +1,4 @@
-"""How much a member may have, and whom they may add. A backend is bound by none of it."""
+"""How much a member may have, and whom they may add. A backend is bound by none of it, but that people are known."""
 
 from __future__ import annotations
 
@@ -21,7 +21,8 @@ class Adding(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Quotas:
     """Limits of members; 0 turns one off. `conversations` and `additions` (of people not acquainted) are for a day of
-    UTC, `members` is for one conversation, `memberships` for one member. `making` and `adding` say who may at all."""
+    UTC, `members` is for one conversation, `memberships` for one member. `members_make` and `adding` say who may at
+    all. With `only_known` nobody becomes a member who was never here; a backend is bound by that, too."""
 
     conversations: int = 10_000
     additions: int = 5_000
@@ -29,6 +30,7 @@ class Quotas:
     memberships: int = 10_000
     members_make: bool = True
     adding: Adding = Adding.ANYONE
+    only_known: bool = False
 
 
 DEFAULT_QUOTAS = Quotas()

@@ -59,7 +59,7 @@ def opened(seal: CursorSeal, value: str) -> Identity:
     if found.expires_at <= time.time():
         raise Unauthenticated("the session is over; make a new one")
     return Identity(
-        found.user_id, found.user_id, None, service=False, expires_at=found.expires_at, issued_at=found.issued_at,
+        found.user_id, None, None, service=False, expires_at=found.expires_at, issued_at=found.issued_at,
         session=found.id, key=found.key,
     )  # fmt: skip
 

@@ -174,7 +174,12 @@ def bearer(header: str | None) -> str:
 
 async def get_caller(request: Request, service: Annotated[Service, Depends(get_service)]) -> Caller:
     """Who asks, through a door for what. A call that changes something is counted as a command, any
-    other as a read. Raises `Forbidden` for what only a trusted backend does."""
+    other as a read.
+
+    Raises:
+        Forbidden: only a trusted backend does this.
+        InvalidRequest: it has an idempotency key, which would be of no effect here.
+    """
     scope = request.scope
     identity: Identity = scope["nestrel.identity"]
     actions = actions_of(scope["route"].endpoint)
@@ -188,13 +193,22 @@ async def get_caller(request: Request, service: Annotated[Service, Depends(get_s
         identity.issued_at,
         identity.session,
     )
+    intake = intake_of(scope["route"].endpoint)
+    counted = intake.counted
+    if request.method == "POST" and not intake.keyed and counted is not Counted.READ:
+        _check_no_key(scope)
     if service.rates.limits_members and not identity.service:
-        counted = intake_of(scope["route"].endpoint).counted
         if request.method in ("GET", "HEAD") or counted is Counted.READ:
             await service.count_read(caller)
         elif counted is not Counted.ITSELF:
             await service.count_command(caller)
     return caller
+
+
+def _check_no_key(scope: Scope) -> None:
+    if any(name == b"idempotency-key" for name, _ in scope["headers"]):
+        raise invalid("/Idempotency-Key", "this request does not take a key: send it without one, and look for what it "
+                                          "made before you repeat it")  # fmt: skip
 
 
 ServiceDep = Annotated[Service, Depends(get_service)]
@@ -212,6 +226,12 @@ def idempotency_key(request: Request) -> str | None:
         raise invalid("/Idempotency-Key", "must be UTF-8") from None
     except ValueError as error:
         raise invalid("/Idempotency-Key", str(error)) from None
+
+
+def key_parameter(about: str) -> dict[str, Any]:
+    """The `Idempotency-Key` header for the OpenAPI document."""
+    schema = {"type": "string", "minLength": 1, "maxLength": limits.KEY_CHARS}
+    return {"name": "Idempotency-Key", "in": "header", "required": False, "schema": schema, "description": about}
 
 
 Q = TypeVar("Q", bound=BaseModel)

@@ -30,10 +30,12 @@ class Counted(StrEnum):
 
 
 class Intake(NamedTuple):
-    """The most bytes of a body; None for a file, which is streamed and has a limit of its own."""
+    """The most bytes of a body; None for a file, which is streamed and has a limit of its own. `keyed`: it honours an
+    idempotency key."""
 
     most: int | None = limits.REQUEST_BYTES
     counted: Counted = Counted.BY_METHOD
+    keyed: bool = False
 
     @property
     def streamed(self) -> bool:
@@ -43,11 +45,13 @@ class Intake(NamedTuple):
 _PLAIN = Intake()
 
 
-def takes(most: int | None = limits.REQUEST_BYTES, counted: Counted = Counted.BY_METHOD) -> Callable[[F], F]:
+def takes(
+    most: int | None = limits.REQUEST_BYTES, counted: Counted = Counted.BY_METHOD, *, keyed: bool = False
+) -> Callable[[F], F]:
     """Mark an endpoint with what it takes, where that is not what others do."""
 
     def mark(endpoint: F) -> F:
-        setattr(endpoint, _MARK, Intake(most, counted))
+        setattr(endpoint, _MARK, Intake(most, counted, keyed))
         return endpoint
 
     return mark

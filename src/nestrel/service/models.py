@@ -105,7 +105,8 @@ class PostBatch(Request):
 
 
 class MakeConversation(Request):
-    """A conversation to make; its maker becomes the owner. A `direct` one names exactly one other member."""
+    """A conversation to make; its maker becomes the owner. A `direct` one names exactly one other member; a trusted
+    backend names two others, and is not in it."""
 
     name: Name | None = None
     title: Title = ""
@@ -122,8 +123,8 @@ class MakeConversation(Request):
                 raise ValueError("a direct conversation has no name")
             if self.visibility is Visibility.OPEN:
                 raise ValueError("a direct conversation is always closed")
-            if len(set(self.members)) != 1:
-                raise ValueError("a direct conversation names exactly one other member")
+            if len(set(self.members)) not in (1, 2):
+                raise ValueError("a direct conversation names exactly one other member; a trusted backend names two")
         return self
 
 
@@ -201,6 +202,19 @@ class ChangeProfile(Request):
         return self
 
 
+class PutPerson(Request):
+    """A profile that a backend puts here; what is not named stays as it is."""
+
+    display_name: DisplayName | None = None
+    picture: Picture | None = None
+
+    @model_validator(mode="after")
+    def _named(self) -> PutPerson:
+        if "display_name" in self.model_fields_set and self.display_name is None:
+            raise ValueError("display_name cannot be null")
+        return self
+
+
 class ListQuery(Request):
     """A page of a list."""
 
@@ -216,6 +230,7 @@ class PeopleQuery(ListQuery):
     q: Wanted = Field(
         default="", description="the beginning of a word of a name or an id; of each, where there are more"
     )
+    scope: Literal["all"] | None = Field(default=None, description="`all`: everyone, for a trusted backend")
 
 
 class SaidQuery(ListQuery):

@@ -19,6 +19,7 @@ from pydantic_settings import (
 )
 
 from nestrel.core.notices import Content
+from nestrel.core.people import Profiles
 from nestrel.core.quotas import Adding, Quotas
 from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
@@ -232,6 +233,19 @@ class Settings(BaseSettings):
         int,
         Field(ge=60, description="for how long a browser's session cookie lasts at most; never longer than its token"),
     ] = 12 * 3_600
+    profiles: Annotated[
+        Profiles,
+        Field(
+            description="whose word a profile is: `first`, a token's at first sight and then its person's; `token`, "
+            "that of each newer token; `backend`, a trusted backend's alone"
+        ),
+    ] = Profiles.FIRST
+    unknown_members: Annotated[
+        Literal["take", "refuse"],
+        Field(
+            description="whether somebody may be made a member who never signed in and was never put here by a backend"
+        ),
+    ] = "take"
     unique_names: Annotated[
         bool, Field(description="whether display names are one person's alone, and differ from others' ids (UTS #39)")
     ] = False
@@ -362,7 +376,7 @@ class Settings(BaseSettings):
         """What members may have, and do to others."""
         return Quotas(
             self.quota_conversations, self.quota_additions, self.quota_members, self.quota_memberships,
-            self.make_conversations == "anyone", self.add_members,
+            self.make_conversations == "anyone", self.add_members, self.unknown_members == "refuse",
         )  # fmt: skip
 
     @property

@@ -33,6 +33,7 @@ from nestrel.service import cookies, metrics, traces
 from nestrel.service.attachments import Attachments
 from nestrel.service.bars import Bars
 from nestrel.service.budget import Budget, of_connections
+from nestrel.service.claims import ClaimedProfiles
 from nestrel.service.collector import collect
 from nestrel.service.consumers import Consumers
 from nestrel.service.erasures import Erasures
@@ -59,7 +60,7 @@ from nestrel.store.access import AccessReader, Caller
 from nestrel.store.confusables import skeletons
 from nestrel.store.database import writable
 from nestrel.store.events import Said, Signal
-from nestrel.store.write import connections, profiles, repeats
+from nestrel.store.write import connections, repeats
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
 
@@ -149,6 +150,7 @@ class Service:
         self._push_key: PushKey | None = None
         self.quotas = settings.quotas
         self.skeletons = skeletons() if settings.unique_names else None
+        self.claims = ClaimedProfiles(self.database, settings.profiles, self.skeletons)
         self.bars = Bars(self.database, lambda: chain(self.sessions, self.underway))
         self._tasks: list[asyncio.Task[None]] = []
         self._resealing: asyncio.Future[None] | None = None
@@ -296,9 +298,12 @@ class Service:
             Forbidden: its user is suspended.
         """
         identity = await self.tokens.verify(token)
-        if self.bars.is_free(identity):  # as nearly everyone is who asks
+        if self.bars.is_free(identity) and self.claims.settled(identity):  # as nearly everyone is who asks
             return identity
-        return await self._admit(identity)
+        await self._admit(identity)
+        if not self.claims.settled(identity):
+            await self.claims.follow(identity)
+        return identity
 
     async def sign_in_by_cookie(self, value: str) -> Identity:
         """Whose a browser's session is. Raises as `sign_in`."""
@@ -315,9 +320,7 @@ class Service:
             await self.load_seal()
             met = await self.bars.ask(identity.user_id)
             if not met.there:
-                await profiles.first_sight(
-                    self.database, identity.user_id, identity.display_name, identity.picture, self.skeletons
-                )
+                await self.claims.first_sight(identity)
             self.bars.know(identity.user_id, met)
         self.bars.check(identity)
         return identity

@@ -36,11 +36,12 @@ class _WrongKey(Unauthenticated):
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """What a verified token says, or a browser's `session` that was begun with one. `expires_at` and `issued_at` are in
-    seconds since 1970; `key` stands for the key that verified it."""
+    """What a verified token says, or a browser's `session` that was begun with one. A name or a picture that is not
+    said, or not fit to be kept, is None. `expires_at` and `issued_at` are in seconds since 1970; `key` stands for the
+    key that verified it."""
 
     user_id: str
-    display_name: str
+    display_name: str | None
     picture: str | None
     service: bool
     expires_at: float
@@ -254,7 +255,7 @@ class TokenVerifier:
         scope = claims.get("scope")
         return Identity(
             user_id=user_id,
-            display_name=_usable(claims.get("name"), check_display_name) or user_id,
+            display_name=_usable(claims.get("name"), check_display_name),
             picture=_usable(claims.get("picture"), check_picture),
             service=isinstance(scope, str) and SERVICE_SCOPE in scope.split(),
             expires_at=float(claims["exp"]),

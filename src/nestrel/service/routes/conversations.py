@@ -8,17 +8,28 @@ from datetime import datetime
 from typing import Annotated, Any
 from uuid import UUID
 
+import orjson
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
+from nestrel.core.commands import digest
 from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
 from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.rights import Action
 from nestrel.core.text import pack_attributes
 from nestrel.service.access import does
-from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, link_header
+from nestrel.service.http import (
+    CallerDep,
+    Json,
+    JsonRoute,
+    ServiceDep,
+    documented,
+    idempotency_key,
+    key_parameter,
+    link_header,
+)
 from nestrel.service.intake import takes
 from nestrel.service.listing import opened
 from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeConversation
@@ -30,17 +41,26 @@ from nestrel.store.read import conversations, members, profiles
 from nestrel.store.read.conversations import ListPosition
 from nestrel.store.rows import Wire
 from nestrel.store.write import conversations as changing
+from nestrel.store.write.made_keys import MakingKey
 
 _ALL = "all conversations"
+_KEY = "Your own id for this conversation: for 24 hours a repeat is answered with what the first request made."
 
 router = APIRouter(prefix="/conversations", route_class=JsonRoute, tags=["conversations"])
 
 
-@router.post("", responses=documented(Conversation, status=201, s200=Conversation), status_code=201)
-@does(Action.MAKE)
-@takes(limits.LIST_REQUEST_BYTES)
-async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep) -> Json:
-    """Make a conversation; you become its owner. A direct one that exists already is answered with 200."""
+@router.post(
+    "",
+    responses=documented(Conversation, status=201, s200=Conversation),
+    status_code=201,
+    openapi_extra={"parameters": [key_parameter(_KEY)]},
+)
+@does(Action.MAKE, Action.SEE)
+@takes(limits.LIST_REQUEST_BYTES, keyed=True)
+async def make(wanted: MakeConversation, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
+    """Make a conversation; you become its owner. A direct one that exists already is answered with 200. A trusted
+    backend makes a direct one of two others, and is not in it."""
+    key = idempotency_key(request)
     new = new_conversation(
         caller.user_id,
         wanted.kind,
@@ -52,14 +72,25 @@ async def make(wanted: MakeConversation, service: ServiceDep, caller: CallerDep)
         rule=wanted.retention.rule if wanted.retention is not None else None,
         now=time.time(),
         random=os.urandom(10),
+        service=caller.service,
     )
-    conversation_id, made = await changing.make(service.database, new, caller, service.quotas)
+    making = None if key is None else MakingKey(key, _fingerprint(wanted))
+    conversation_id, made = await changing.make(service.database, new, caller, service.quotas, making)
     location = {"Location": f"/v1/conversations/{conversation_id}"}
-    return Json(await _shown(service, caller, conversation_id), 201 if made else 200, location)
+    return Json(await _shown(service, caller, conversation_id, new=made), 201 if made else 200, location)
 
 
-async def _shown(service: Service, caller: Caller, conversation_id: UUID) -> Wire:
+def _fingerprint(wanted: MakeConversation) -> bytes:
+    """The hash of what was asked for. Only what was sent counts: what is added by default may be more in another
+    version."""
+    asked = wanted.model_dump(mode="json", exclude_unset=True)
+    return digest(orjson.dumps(asked, option=orjson.OPT_SORT_KEYS).decode())
+
+
+async def _shown(service: Service, caller: Caller, conversation_id: UUID, *, new: bool = True) -> Wire:
     async with service.database.read() as connection:
+        if not new:  # whoever made it may have left it since
+            await see(connection, conversation_id, caller, Action.SEE)
         return await conversations.show(connection, conversation_id, caller.user_id)
 
 

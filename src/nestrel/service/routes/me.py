@@ -28,7 +28,9 @@ async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
 @does(Action.OWN)
 async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDep) -> Json:
     """Change your profile; everyone who shares a conversation with you sees the new one at once. Where names are one
-    person's alone, one that is taken, or looks as if, is refused (409)."""
+    person's alone, one that is taken, or looks as if, is refused (409). Where profiles are as tokens or a backend say
+    (`NESTREL_PROFILES`), this is 403."""
+    service.settings.profiles.check_own_change()
     await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True), service.skeletons)
     async with service.database.read() as connection:
         found = await profiles.read(connection, [caller.user_id])

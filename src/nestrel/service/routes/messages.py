@@ -23,6 +23,7 @@ from nestrel.service.http import (
     body_of,
     documented,
     idempotency_key,
+    key_parameter,
     link_header,
     query_of,
     query_parameters,
@@ -43,21 +44,13 @@ direct = APIRouter(prefix="/v1/conversations/{conversation_id}/messages", route_
 _SMALL_PAGE = 64 * 1024
 _POST_DOCUMENT = {
     **request_body(PostMessage),
-    "parameters": [
-        {
-            "name": "Idempotency-Key",
-            "in": "header",
-            "required": False,
-            "schema": {"type": "string", "minLength": 1, "maxLength": limits.KEY_CHARS},
-            "description": "Your own id for this post: a repeat has no second effect.",
-        }
-    ],
+    "parameters": [key_parameter("Your own id for this post: a repeat has no second effect.")],
 }
 
 
 @direct.post("", status_code=201, responses=documented(Message, status=201, s200=Message), openapi_extra=_POST_DOCUMENT)
 @does(Action.POST)
-@takes(limits.MESSAGE_REQUEST_BYTES, Counted.ITSELF)
+@takes(limits.MESSAGE_REQUEST_BYTES, Counted.ITSELF, keyed=True)
 async def post(conversation_id: UUID, request: Request, service: ServiceDep, caller: CallerDep) -> Json:
     """Post a message. The answer comes when it is durable; a repeat of its key is answered with 200."""
     wanted = await body_of(request, PostMessage)

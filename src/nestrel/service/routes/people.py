@@ -17,7 +17,7 @@ from nestrel.service import personal
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented, documented_text, link_header
 from nestrel.service.listing import opened
-from nestrel.service.models import PeopleQuery, SaidQuery
+from nestrel.service.models import PeopleQuery, PutPerson, SaidQuery
 from nestrel.service.questions import sealed, unsealed
 from nestrel.service.routes.members import UserPath, resolve
 from nestrel.service.state import Service
@@ -27,6 +27,7 @@ from nestrel.store.native import Connection
 from nestrel.store.read import called, people, profiles, said
 from nestrel.store.rows import Wire
 from nestrel.store.write import audit
+from nestrel.store.write import profiles as writing
 
 router = APIRouter(prefix="/people", route_class=JsonRoute, tags=["people"])
 
@@ -58,16 +59,22 @@ async def listing(
     query: Annotated[PeopleQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
     """Whom you can see: who is or was in a conversation with you. `q` finds by the beginning of any word of a name or
-    an id; case and accents do not matter. A page may be short while there is a `next`."""
+    an id; case and accents do not matter. A page may be short while there is a `next`. `scope=all`: everyone, by id,
+    for a trusted backend; there each page is full until the last."""
     async with service.database.read() as connection:
-        question, after = [query.q], ""
+        question, after = [query.q, query.scope or ""], ""
         if query.cursor is not None:
-            if "q" in query.model_fields_set:
+            if query.model_fields_set - {"limit", "cursor"}:
                 raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
             question, after = await unsealed(connection, service, caller, "people", query.cursor)
-        found, following = await people.find(
-            connection, viewer_of(service, caller), question[0], query.limit, after or None
-        )
+        q, scope = question[0] or "", question[1]
+        if scope == "all" and not caller.service:
+            raise Forbidden("only a trusted backend (scope nestrel.service) lists everyone")
+        if scope == "all" and not q.strip():
+            found, following = await people.everyone(connection, query.limit, after)
+        else:
+            viewer = viewer_of(service, caller)
+            found, following = await people.find(connection, viewer, q, query.limit, after or None)
         known = await profiles.read(connection, found)
         cursor = None
         if following is not None:
@@ -136,6 +143,17 @@ async def export(user_id: UserPath, request: Request, service: ServiceDep, calle
     parts = personal.pack(service, who, request.scope.get("nestrel.connection"))
     headers = {"Content-Disposition": 'attachment; filename="export.zip"'}
     return StreamingResponse(parts, media_type="application/zip", headers=headers)
+
+
+@router.put("/{user_id:path}", responses=documented(Profile, s201=Profile))
+@does(Action.SERVE)
+async def put(user_id: UserPath, wanted: PutPerson, service: ServiceDep, caller: CallerDep) -> Json:
+    """Make somebody's profile before they sign in, or set what is named of the one that is there; by a trusted
+    backend. They are in the directory from then on, and members of what is everyone's."""
+    who = resolve(user_id, caller)
+    new = await writing.put(service.database, caller, who, wanted.model_dump(exclude_unset=True), service.skeletons)
+    async with service.database.read() as connection:
+        return Json((await profiles.read(connection, [who]))[who], 201 if new else 200)
 
 
 @router.get("/{user_id:path}", responses=documented(Profile))

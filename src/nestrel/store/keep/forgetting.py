@@ -4,7 +4,7 @@ when that is over."""
 from __future__ import annotations
 
 from nestrel.store.native import Connection, execute
-from nestrel.store.write import adding, holding, reports, sessions, waiting_posts
+from nestrel.store.write import adding, holding, made_keys, reports, sessions, waiting_posts
 
 # Whom others block or keep out is theirs to say, and stays; words that were written about it go.
 _FORGET = (
@@ -24,6 +24,7 @@ _FORGET = (
     "DELETE FROM nestrel.invitations WHERE created_by = $1",
     "DELETE FROM nestrel.notice_preferences WHERE user_id = $1",
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
+    "DELETE FROM nestrel.made_keys WHERE user_id = $1",
     "DELETE FROM nestrel.posts_waiting WHERE author_id = $1",
     "DELETE FROM nestrel.refused_posts WHERE author = $1",
     "DELETE FROM nestrel.held_names WHERE user_id = $1 AND kind = 'name' AND given_up_at IS NOT NULL",
@@ -58,3 +59,4 @@ async def forget_old(connection: Connection) -> None:
     await sessions.forget(connection)
     await holding.forget(connection)
     await waiting_posts.forget(connection)
+    await made_keys.forget(connection)

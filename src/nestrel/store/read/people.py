@@ -52,6 +52,8 @@ WHERE i.user_id = $1 OR EXISTS (
     WHERE t.user_id = i.user_id)
 ORDER BY i.n
 """
+# Whoever is known stands in the directory with the first word of their name.
+_EVERYONE = "SELECT DISTINCT user_id FROM nestrel.person_words WHERE user_id > $1 ORDER BY user_id LIMIT $2"
 _KNOWN = """
 SELECT EXISTS (SELECT FROM nestrel.profiles WHERE user_id = $1)
     OR EXISTS (SELECT FROM nestrel.members WHERE user_id = $1)
@@ -100,6 +102,13 @@ async def find(
         found = [Place(*row) for row in await fetch(connection, _BY_SHARED, viewer, *values, limit + 1)]
         return [place.user_id for place in found[:limit]], found[limit - 1].user_id if len(found) > limit else None
     return await _walk(connection, viewer, values, limit)
+
+
+async def everyone(connection: Connection, limit: int, after: str) -> tuple[list[str], str | None]:
+    """User ids of everyone of whom there is anything, in the order of their ids, behind `after`; also the id behind
+    which the next page begins, None at the end."""
+    found = [row[0] for row in await fetch(connection, _EVERYONE, after, limit + 1)]
+    return found[:limit], found[limit - 1] if len(found) > limit else None
 
 
 async def _walk(

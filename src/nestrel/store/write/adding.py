@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from uuid import UUID
 
-from nestrel.core.problems import Forbidden
+from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.quotas import Adding, Quotas, cannot_add, over
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
@@ -37,6 +37,10 @@ SELECT i.user_id FROM unnest($1::text[]) AS i (user_id)
 CROSS JOIN LATERAL (SELECT count(*) AS n FROM (
     SELECT FROM nestrel.members WHERE user_id = i.user_id AND left_at IS NULL LIMIT $2) m) held
 WHERE held.n >= $2 LIMIT 1
+"""
+_UNKNOWN = """
+SELECT i.user_id FROM unnest($1::text[]) WITH ORDINALITY AS i (user_id, n)
+WHERE NOT EXISTS (SELECT FROM nestrel.profiles WHERE user_id = i.user_id) ORDER BY i.n LIMIT 1
 """
 _EVERYONES = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND is_default"
 _FORGET = "DELETE FROM nestrel.used_today WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1"
@@ -85,6 +89,18 @@ async def check_adding(connection: Connection, caller: Caller, others: Sequence[
                 "additions", quotas.additions,
                 f"you have added {quotas.additions:,} people today with whom you are not acquainted", now=now,
             )  # fmt: skip
+
+
+async def check_known(connection: Connection, coming: Sequence[str], quotas: Quotas, field: str) -> None:
+    """Whether each of those who come was ever here, or was put here by a backend, where that is asked for. `field` is
+    the part of the request that names them.
+
+    Raises:
+        InvalidRequest: one of them was not.
+    """
+    if quotas.only_known and (unknown := await fetch(connection, _UNKNOWN, coming)):
+        raise invalid(field, f"nobody called {unknown[0][0]!r} is known here: they sign in first, or a trusted backend "
+                             "puts them there (PUT /v1/people)")  # fmt: skip
 
 
 async def check_room(

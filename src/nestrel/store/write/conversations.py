@@ -23,7 +23,8 @@ from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.conversations import find_direct
-from nestrel.store.write import adding, audit, blocks, defaults, directory
+from nestrel.store.write import adding, audit, blocks, defaults, directory, made_keys
+from nestrel.store.write.made_keys import MakingKey
 
 _INSERT = f"""
 INSERT INTO nestrel.conversations (
@@ -69,29 +70,35 @@ WHERE id = $1
 """
 
 
-async def make(database: Database, new: NewConversation, caller: Caller, quotas: Quotas) -> tuple[UUID, bool]:
-    """Write a new conversation with its members; for a direct one that is there already, that one, and False.
+async def make(
+    database: Database, new: NewConversation, caller: Caller, quotas: Quotas, key: MakingKey | None = None
+) -> tuple[UUID, bool]:
+    """Write a new conversation with its members; for a direct one that is there already, that one, and False. With a
+    `key` it is made once, however often it is asked for.
 
     Raises:
         NameTaken: another conversation holds the name, also one that was made at this very moment.
         Forbidden, OverQuota: the caller may not make it, or not with these.
+        InvalidRequest: a member is nobody who is known here, and has to be.
+        KeyReused: the key was used for another one.
     """
     while True:
+        found: UUID | None = None
         if new.direct_pair is not None:
             async with database.read() as connection:
                 found = await find_direct(connection, new.direct_pair)
-            if found is not None:
+            if found is not None and key is None:
                 return found, False
         try:
             with refusals(name=new.name):
                 async with database.write() as connection:
                     await admitted.check(connection, caller)
-                    await _check_making(connection, new, caller, quotas)
-                    await _insert(database, connection, new)
-                    if caller.service:
-                        made = {"kind": new.kind, "members": len(new.members)}
-                        act = Act.CONVERSATION_MADE
-                        await audit.record(connection, caller, act, conversation_id=new.id, after=made)
+                    if key is not None:
+                        earlier = await made_keys.claim(connection, caller.user_id, key, found or new.id)
+                        found = earlier or found
+                    if found is not None:
+                        return found, False
+                    await make_in(database, connection, new, caller, quotas)
         except asyncpg.UniqueViolationError as error:
             if error.constraint_name != DIRECT_PAIR:
                 raise
@@ -99,11 +106,24 @@ async def make(database: Database, new: NewConversation, caller: Caller, quotas:
         return new.id, True
 
 
+async def make_in(
+    database: Database, connection: Connection, new: NewConversation, caller: Caller, quotas: Quotas
+) -> None:
+    """Write a new conversation in a transaction. Raises as `make`, and `asyncpg.UniqueViolationError` where one of its
+    name, or of the same two, was made at this very moment."""
+    await _check_making(connection, new, caller, quotas)
+    await _insert(database, connection, new)
+    if caller.service:
+        made = {"kind": new.kind, "members": len(new.members)}
+        await audit.record(connection, caller, Act.CONVERSATION_MADE, conversation_id=new.id, after=made)
+
+
 async def _check_making(connection: Connection, new: NewConversation, caller: Caller, quotas: Quotas) -> None:
     everyone = [user_id for user_id, _ in new.members]
     others = [user_id for user_id in everyone if user_id != caller.user_id]
     await adding.check_making(connection, caller, quotas)
     await adding.check_adding(connection, caller, others, quotas)
+    await adding.check_known(connection, others, quotas, "/members")
     if new.direct_pair is not None:
         refusal = Forbidden("they cannot write to each other") if caller.service else cannot_add()
         await blocks.check_pair(connection, *everyone, refusal=refusal)

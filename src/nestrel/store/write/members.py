@@ -97,6 +97,7 @@ async def put(
     Raises:
         NotFound, Forbidden: the caller may not see it, or not do this.
         OverQuota: there is no room for one more.
+        InvalidRequest: nobody like that is known here, and has to be.
     """
     async with database.write() as connection:
         action = Action.JOIN if user_id == caller.user_id else Action.ADD
@@ -111,6 +112,7 @@ async def put(
             if known.role is None:
                 await _check_not_kept_out(connection, conversation_id, user_id)
                 await adding.check_adding(connection, caller, [user_id], quotas)
+                await adding.check_known(connection, [user_id], quotas, "/user_id")
         if known.role is None:
             await adding.check_room(connection, caller, [user_id], known.members + 1, quotas, conversation_id)
         await enter(database, connection, conversation_id, user_id, known.role, role)

@@ -4,14 +4,18 @@ conversation."""
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 from uuid import UUID
 
+from nestrel.core.audit import Act
+from nestrel.core.problems import NameTaken
 from nestrel.core.skeleton import Skeletons
-from nestrel.store import epochs, locks
+from nestrel.store import admitted, epochs, locks
+from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.write import defaults, directory, holding
+from nestrel.store.write import audit, defaults, directory, holding
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
@@ -19,6 +23,10 @@ one transaction: everyone has the new profile, or nobody."""
 
 _FIRST_SIGHT = """
 INSERT INTO nestrel.profiles VALUES ($1, $2, $3, 1) ON CONFLICT DO NOTHING RETURNING rev, display_name
+"""
+_CLAIM = """
+UPDATE nestrel.profiles SET claimed_at = $2 WHERE user_id = $1 AND (claimed_at IS NULL OR claimed_at <= $2)
+RETURNING true
 """
 # What is not named stays, also where another change of the same profile is under way.
 _CHANGE = """
@@ -89,9 +97,7 @@ async def first_sight(
         if skeletons is not None:
             if await fetch(connection, _THERE, user_id):
                 return
-            for other, called in await holding.hold_id(connection, skeletons, user_id):
-                await _rename(connection, skeletons, other, called)
-                renamed.append(other)
+            renamed += await _hold_id(connection, skeletons, user_id)
             name = await holding.hold_numbered(connection, skeletons, user_id, display_name)
         more = await _write(database, connection, user_id, _FIRST_SIGHT, name, picture, new=True)
     while more:
@@ -99,6 +105,81 @@ async def first_sight(
     for other in renamed:
         while await go_on(database, other):
             pass
+
+
+async def put(
+    database: Database,
+    caller: Caller,
+    user_id: str,
+    fields: Mapping[str, str | None],
+    skeletons: Skeletons | None = None,
+) -> bool:
+    """Make somebody's profile, or set what is named of the one that is there; whether it is new. A new one without a
+    name goes by the id. Whoever is put here is known, though they never signed in.
+
+    Raises:
+        NameTaken: with `skeletons`, where the name is, or looks as, somebody else's.
+        Forbidden, Unauthenticated: the caller was suspended or signed out meanwhile.
+    """
+    async with database.write() as connection:
+        await admitted.check(connection, caller)
+        new, untold = await put_in(database, connection, caller, user_id, fields, skeletons)
+    for other in untold:
+        while await go_on(database, other):
+            pass
+    return new
+
+
+async def put_in(
+    database: Database,
+    connection: Connection,
+    caller: Caller,
+    user_id: str,
+    fields: Mapping[str, str | None],
+    skeletons: Skeletons | None,
+) -> tuple[bool, list[str]]:
+    """The same in a transaction. Also of whom not everyone has been told yet, which whoever works off what is left
+    over does."""
+    untold: list[str] = []
+    name, picture = fields.get("display_name"), fields.get("picture")
+    new = not await fetch(connection, _THERE, user_id)
+    if skeletons is not None and new:
+        untold += await _hold_id(connection, skeletons, user_id)
+    if skeletons is not None and name is not None:
+        await holding.hold(connection, skeletons, user_id, name)
+    elif skeletons is not None and new:
+        name = await holding.hold_numbered(connection, skeletons, user_id, user_id)
+    made = await fetch(connection, _FIRST_SIGHT, user_id, name or user_id, picture) if new else []
+    new = bool(made)  # or they came at this very moment
+    changed = made if new else await fetch(connection, _CHANGE, user_id, list(fields), name, picture)
+    if changed:
+        if await _spread(database, connection, user_id, changed[0][1], new=new):
+            untold.append(user_id)
+        await audit.record(connection, caller, Act.PERSON_PUT, user_id=user_id, after={"fields": sorted(fields)})
+    return new, untold
+
+
+async def claim(
+    database: Database,
+    user_id: str,
+    fields: Mapping[str, str],
+    issued_at: datetime,
+    skeletons: Skeletons | None = None,
+) -> None:
+    """Let a profile be as a token of that time says, unless a newer one has said something already. A name that is
+    somebody else's alone changes nothing."""
+    async with database.write() as connection:
+        if not await fetch(connection, _CLAIM, user_id, issued_at):
+            return
+        name = fields.get("display_name")
+        if skeletons is not None and name is not None:
+            try:
+                await holding.hold(connection, skeletons, user_id, name)
+            except NameTaken:
+                fields = {field: value for field, value in fields.items() if field != "display_name"}
+        more = await _write(database, connection, user_id, _CHANGE, list(fields), name, fields.get("picture"))
+    while more:
+        more = await go_on(database, user_id)
 
 
 async def change(
@@ -135,9 +216,14 @@ async def adopt(database: Database, skeletons: Skeletons) -> bool:
     return bool(left)
 
 
-async def _rename(connection: Connection, skeletons: Skeletons, user_id: str, name: str) -> None:
-    """Give somebody the number that another's id leaves to their name; they are told of in the background."""
-    await _set_name(connection, user_id, await holding.hold_numbered(connection, skeletons, user_id, name))
+async def _hold_id(connection: Connection, skeletons: Skeletons, user_id: str) -> list[str]:
+    """Let nobody be called as an id says. Who was gets a number behind it, and is told of in the background; who they
+    are."""
+    renamed = []
+    for other, called in await holding.hold_id(connection, skeletons, user_id):
+        await _set_name(connection, other, await holding.hold_numbered(connection, skeletons, other, called))
+        renamed.append(other)
+    return renamed
 
 
 async def _set_name(connection: Connection, user_id: str, name: str) -> None:
@@ -150,13 +236,16 @@ async def _write(
     database: Database, connection: Connection, user_id: str, statement: str, *values: object, new: bool = False
 ) -> bool:
     found = await fetch(connection, statement, user_id, *values)
-    if not found:
-        return False
+    return bool(found) and await _spread(database, connection, user_id, found[0][1], new=new)
+
+
+async def _spread(database: Database, connection: Connection, user_id: str, name: str, *, new: bool) -> bool:
+    """Tell of a profile that has changed, or is new; whether there are more to tell."""
     more = await _tell(database, connection, user_id, UUID(int=0))
     if new:
         await defaults.join(database, connection, user_id)
     # Behind the conversations' locks, as everywhere: nobody then waits in a ring.
-    await directory.name_person(connection, user_id, found[0][1])
+    await directory.name_person(connection, user_id, name)
     return more
 
 
