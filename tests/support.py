@@ -40,7 +40,7 @@ SECRET = "a secret of the tests, long enough for every HMAC that anyone might si
 
 
 def token(user: str, *, seconds: int = 3600, secret: str = SECRET, **claims: Any) -> str:
-    return mint(secret, user, seconds=seconds, now=int(time.time()), **claims)
+    return mint(secret, user, seconds=seconds, now=claims.pop("iat", int(time.time())), **claims)
 
 
 def unique(word: str) -> str:

@@ -8,6 +8,7 @@ from typing import Any
 from uuid import uuid4
 
 import asyncpg
+import pytest
 
 from nestrel.client import AsyncClient
 from nestrel.service import doors
@@ -16,6 +17,11 @@ from nestrel.store import addresses
 from tests.support import Person, Served, token, unique
 
 Make = Callable[..., Person]
+
+
+@pytest.fixture
+def backend(person: Make) -> Person:
+    return person("office", scope="nestrel.service")
 
 
 async def make(who: Person, key: str, **fields: Any) -> tuple[int, dict[str, Any]]:

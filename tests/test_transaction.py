@@ -24,6 +24,7 @@ from sqlalchemy.orm import Session
 from nestrel.client.transaction import post
 from nestrel.core.commands import Post
 from nestrel.core.problems import Problem
+from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.roles import direct_pair
 from nestrel.core.text import name_key
 from nestrel.service import waiting_posts
@@ -56,6 +57,15 @@ async def posted(who: Person, place: str, count: int) -> list[dict[str, Any]]:
 
     async def look() -> list[dict[str, Any]]:
         return list(reversed((await who.page(place, limit=200))["items"]))
+
+    return await once(look, lambda found: len(found) >= count)
+
+
+async def refused(connection: asyncpg.Connection[Any], count: int) -> list[Any]:
+    """What stands as refused, of all that can be left, once it is so many."""
+
+    async def look() -> list[Any]:
+        return list(await connection.fetch("SELECT * FROM nestrel.refused ORDER BY ticket"))
 
     return await once(look, lambda found: len(found) >= count)
 
@@ -401,7 +411,9 @@ async def test_what_fails_by_a_fault_of_ours_stays_and_holds_up_no_other(
         return [row[0] for row in await stranger.fetch("SELECT body FROM nestrel.messages ORDER BY created_at, seq")]
 
     async def take() -> None:
-        await WaitingPosts(database, lambda _: None, lambda _, __: None, lambda _: False, None).take_all()
+        await WaitingPosts(
+            database, lambda _: None, lambda _, __: None, lambda _: False, None, DEFAULT_QUOTAS, None
+        ).take_all()
 
     monkeypatch.setattr(waiting_posts, "command", faulty)
     await take()

@@ -46,16 +46,17 @@ def new_conversation(
     now: float,
     random: bytes,
     service: bool = False,
+    owned: bool = True,
 ) -> NewConversation:
-    """What a user asks for: they are its owner, the others have the default role; the
-    two of a direct one have the same. A backend (`service`) that names two others is not in it. `now` is in seconds
-    since 1970, `random` ten bytes.
+    """What a user asks for: they are its owner, unless it is not `owned`; the others have the default role; the two of
+    a direct one have the same. A backend (`service`) that names two others is not in it. `now` is in seconds since
+    1970, `random` ten bytes.
 
     Raises:
         InvalidRequest: a direct conversation is with nobody else, or with more than one.
     """
-    others = [user_id for user_id in dict.fromkeys(members) if user_id != maker]
-    inside = [(maker, maker_role(kind))]
+    others = [user_id for user_id in dict.fromkeys(members) if not owned or user_id != maker]
+    inside = [(maker, maker_role(kind))] if owned else []
     if kind is Kind.DIRECT:
         if not others:
             raise invalid("/members", "a direct conversation is with someone else")

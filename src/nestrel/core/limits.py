@@ -182,6 +182,8 @@ REPORT_DAYS = 30
 """For so long what was reported stays readable to those who judge it."""
 REFUSED_POST_DAYS = 30
 """For so long it is kept why a post that was left in the database was refused."""
+REFUSED_ACT_DAYS = 7
+"""The same of what was left there beside posts."""
 REPORTS_OPEN = 10_000
 """Reports of one conversation that nobody has settled."""
 REPORTS_A_DAY = 100

@@ -116,6 +116,8 @@ class Service:
             lambda unit, answers: self.reporting.written(unit, answers),
             self.hub.followed,
             settings.edit_window,
+            settings.quotas,
+            skeletons() if settings.unique_names else None,
         )
         self.handlers = Handlers(
             background, self.moves, self.lookings, settings, self.sealing, lambda: self.push_key

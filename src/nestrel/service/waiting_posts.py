@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
@@ -16,14 +16,18 @@ from pydantic import ValidationError
 from nestrel.core import limits
 from nestrel.core.commands import Command, Post
 from nestrel.core.problems import InternalError, Problem, StoreUnavailable, TooLarge, invalid
+from nestrel.core.quotas import Quotas
+from nestrel.core.skeleton import Skeletons
 from nestrel.service import metrics, problems
 from nestrel.service.commands import make_post
 from nestrel.service.models import KeyedMessage
+from nestrel.service.waiting_acts import WaitingActs
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.write import waiting_posts
+from nestrel.store.native import Connection
+from nestrel.store.write import batch, waiting_posts
 from nestrel.store.write.answers import Growth, Written
-from nestrel.store.write.waiting_posts import Taken, Waiting
+from nestrel.store.write.waiting_posts import LAST, Taken, Waiting
 
 log = structlog.get_logger()
 
@@ -46,7 +50,10 @@ class WaitingPosts:
         on_written: Callable[[Sequence[Command], list[Written]], None],
         followed: Callable[[UUID], bool],
         edit_window: timedelta | None,
+        quotas: Quotas,
+        skeletons: Skeletons | None,
     ) -> None:
+        self._acts = WaitingActs(database, self._post_one, quotas, skeletons)
         self._database = database
         self._on_growth = on_growth
         self._on_written = on_written
@@ -60,8 +67,10 @@ class WaitingPosts:
             await asyncio.sleep(_SECONDS)
             try:
                 async with self._database.read() as connection:
-                    waits = await waiting_posts.any_waits(connection)
-                if waits:
+                    posts, acts = await waiting_posts.any_waits(connection)
+                if acts:
+                    await self.take_in_turn()
+                elif posts:
                     await self.take_all()
             except StoreUnavailable:
                 await asyncio.sleep(_AWAY_SECONDS)
@@ -69,15 +78,27 @@ class WaitingPosts:
                 log.error("waiting_posts.failed", exc_info=error)
                 await asyncio.sleep(_AWAY_SECONDS)
 
-    async def take_all(self) -> None:
-        """Take all that waits now. A conversation that somebody holds, or that has failed, holds up nobody else's."""
+    async def take_in_turn(self) -> None:
+        """Take posts and other acts that wait now, in the order of their tickets."""
+        acts = self._acts.round()
+        while (act := await acts.next()) is not None:
+            held = await self.take_all(before=act.ticket, but=acts.conversations)
+            if str(act.conversation_id) in map(str, held):
+                acts.hold(act)  # what is before it in its conversation waits still
+            elif not await acts.carry_out(act):
+                return
+        await self.take_all(but=acts.conversations)
+
+    async def take_all(self, before: int = LAST, but: Collection[UUID] = ()) -> set[UUID]:
+        """Take all posts that wait now, `before` a ticket and but for conversations `but`. A conversation that somebody
+        holds, or that has failed, holds up nobody else's. Which of them wait still."""
         now = time.monotonic()
         self._failed = {id_: until for id_, until in self._failed.items() if until > now}
-        held, most, more = set(self._failed), limits.GROUP_COMMANDS, True
+        held, most, more = {*self._failed, *but}, limits.GROUP_COMMANDS, True
         while more:
             try:
                 taken = await waiting_posts.take(
-                    self._database, command, self._followed, self._edit_window, but=held, most=most
+                    self._database, command, self._followed, self._edit_window, but=held, most=most, before=before
                 )
             except StoreUnavailable:
                 raise
@@ -85,9 +106,9 @@ class WaitingPosts:
                 if most > 1:
                     most = 1  # whatever it is that the store cannot take fails alone
                     continue
-                failed = await waiting_posts.first(self._database, held)
+                failed = await waiting_posts.first(self._database, held, before)
                 if failed is None:
-                    return
+                    return held
                 # It is nobody's mistake but ours: it stays, and what is behind it in its conversation, too.
                 log.error("waiting_posts.not_taken", conversation_id=str(failed), exc_info=error)
                 self._failed[failed] = now + _FAILED_SECONDS
@@ -95,10 +116,28 @@ class WaitingPosts:
                 most = limits.GROUP_COMMANDS
                 continue
             if taken is None:
-                return
+                return held
             self._tell(taken)
             held |= taken.held
             more = taken.more
+        return held
+
+    async def _post_one(self, connection: Connection, one: Waiting) -> Callable[[], None] | None:
+        """Post what waited for its conversation to be made; what is to be told once that is committed, and None where
+        somebody holds the conversation. Raises `Problem` for what is refused."""
+        made = command(one)
+        if isinstance(made, Problem):
+            raise made
+        [answer], growths, _ = await batch.write(
+            self._database, connection, [[made]], self._followed, self._edit_window, patient=False
+        )
+        if answer is batch.HELD:
+            return None
+        if isinstance(answer, Problem):
+            raise answer
+        assert isinstance(answer, list)
+        taken = Taken([(made, answer)], growths, 0, set(), more=False)
+        return lambda: self._tell(taken)
 
     def _tell(self, taken: Taken) -> None:
         metrics.WAITING_POSTS.labels("posted").inc(len(taken.units))

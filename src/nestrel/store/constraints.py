@@ -34,6 +34,7 @@ AGAIN = frozenset({DIRECT_PAIR, SERVICE_RULE, EPOCH, KEY, OBJECT})
 
 KEPT = frozenset(
     {
+        "acts_waiting_act_check", "acts_waiting_pkey",
         "archive_authors_pkey", "archive_segments_pkey", "archive_segments_whole", "asked_pkey", "attached_pkey",
         "attachments_pkey", "audit_hourly", "audit_pkey",
         "audit_reasons_pkey", "barred_pkey", "blocks_pkey", "connections_pkey",

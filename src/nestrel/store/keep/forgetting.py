@@ -26,6 +26,7 @@ _FORGET = (
     "DELETE FROM nestrel.used_today WHERE user_id = $1",
     "DELETE FROM nestrel.made_keys WHERE user_id = $1",
     "DELETE FROM nestrel.posts_waiting WHERE author_id = $1",
+    "DELETE FROM nestrel.acts_waiting WHERE user_id = $1",
     "DELETE FROM nestrel.refused_posts WHERE author = $1",
     "DELETE FROM nestrel.held_names WHERE user_id = $1 AND kind = 'name' AND given_up_at IS NOT NULL",
     "DELETE FROM nestrel.usage_people WHERE user_id = $1",

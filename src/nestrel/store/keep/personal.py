@@ -59,6 +59,8 @@ _TABLES: dict[str, str] = {
         WHERE reported_by = $1 AND report_id::text > $2""",
     "waiting": "SELECT ticket::text AS k, to_jsonb(w) FROM nestrel.posts_waiting w "
                "WHERE author_id = $1 AND ticket::text > $2",
+    "waiting_acts": "SELECT ticket::text AS k, to_jsonb(w) FROM nestrel.acts_waiting w "
+                    "WHERE user_id = $1 AND ticket::text > $2",
     "refused": "SELECT ticket::text AS k, to_jsonb(r) FROM nestrel.refused_posts r "
                "WHERE author = $1 AND ticket::text > $2",
     "names": "SELECT kind || key AS k, to_jsonb(h) - 'key' FROM nestrel.held_names h "

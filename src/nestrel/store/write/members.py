@@ -100,24 +100,41 @@ async def put(
         InvalidRequest: nobody like that is known here, and has to be.
     """
     async with database.write() as connection:
-        action = Action.JOIN if user_id == caller.user_id else Action.ADD
-        standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
-        known = await census(connection, conversation_id, user_id)
-        if user_id == caller.user_id and known.role is None:
-            role = role_on_joining(standing, wanted)
-        elif user_id == caller.user_id and wanted in (None, known.role):
-            role = known.role or role_on_joining(standing, wanted)
-        else:
-            role = role_on_adding(standing, known.role, wanted, known.owners)
-            if known.role is None:
-                await _check_not_kept_out(connection, conversation_id, user_id)
-                await adding.check_adding(connection, caller, [user_id], quotas)
-                await adding.check_known(connection, [user_id], quotas, "/user_id")
+        return await put_in(
+            database, connection, caller, conversation_id, user_id, wanted, quotas, own=user_id == caller.user_id
+        )
+
+
+async def put_in(
+    database: Database,
+    connection: Connection,
+    caller: Caller,
+    conversation_id: UUID,
+    user_id: str,
+    wanted: Role | None,
+    quotas: Quotas,
+    *,
+    own: bool,
+) -> bool:
+    """The same in a transaction. `own`: the caller means themselves."""
+    action = Action.JOIN if own else Action.ADD
+    standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
+    known = await census(connection, conversation_id, user_id)
+    if own and known.role is None:
+        role = role_on_joining(standing, wanted)
+    elif own and wanted in (None, known.role):
+        role = known.role or role_on_joining(standing, wanted)
+    else:
+        role = role_on_adding(standing, known.role, wanted, known.owners)
         if known.role is None:
-            await adding.check_room(connection, caller, [user_id], known.members + 1, quotas, conversation_id)
-        await enter(database, connection, conversation_id, user_id, known.role, role)
-        if user_id != caller.user_id or caller.service:
-            await _record(connection, caller, conversation_id, user_id, known.role, role)
+            await _check_not_kept_out(connection, conversation_id, user_id)
+            await adding.check_adding(connection, caller, [user_id], quotas)
+            await adding.check_known(connection, [user_id], quotas, "/user_id")
+    if known.role is None:
+        await adding.check_room(connection, caller, [user_id], known.members + 1, quotas, conversation_id)
+    await enter(database, connection, conversation_id, user_id, known.role, role)
+    if not own or caller.service:
+        await _record(connection, caller, conversation_id, user_id, known.role, role)
     return known.role is None
 
 
@@ -159,18 +176,24 @@ async def end(database: Database, caller: Caller, conversation_id: UUID, user_id
     Raises:
         NotFound, Forbidden: as `put`; also where there is no such member.
     """
-    own = user_id == caller.user_id
     async with database.write() as connection:
-        action = Action.LEAVE if own else Action.DISMISS
-        standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
-        known = await census(connection, conversation_id, user_id)
-        check_leaving(standing, known.role, known.owners, known.members, own=own)
-        await remove(database, connection, conversation_id, user_id, "left" if own else "removed")
-        if not own:
-            await audit.record(
-                connection, caller, Act.MEMBER_REMOVED, conversation_id=conversation_id, user_id=user_id,
-                before={"role": known.role},
-            )  # fmt: skip
+        await end_in(database, connection, caller, conversation_id, user_id, own=user_id == caller.user_id)
+
+
+async def end_in(
+    database: Database, connection: Connection, caller: Caller, conversation_id: UUID, user_id: str, *, own: bool
+) -> None:
+    """The same in a transaction. `own`: the caller means themselves."""
+    action = Action.LEAVE if own else Action.DISMISS
+    standing = (await see(connection, conversation_id, caller, action, lock=True)).standing
+    known = await census(connection, conversation_id, user_id)
+    check_leaving(standing, known.role, known.owners, known.members, own=own)
+    await remove(database, connection, conversation_id, user_id, "left" if own else "removed")
+    if not own:
+        await audit.record(
+            connection, caller, Act.MEMBER_REMOVED, conversation_id=conversation_id, user_id=user_id,
+            before={"role": known.role},
+        )  # fmt: skip
 
 
 async def remove(database: Database, connection: Connection, conversation_id: UUID, user_id: str, why: str) -> None:

@@ -21,17 +21,19 @@ from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.write.answers import Growth, Written
 from nestrel.store.write.batch import HELD, write
 
-_ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting)"
+_ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting), EXISTS (SELECT FROM nestrel.acts_waiting)"
 # One process at a time, so that the posts of a conversation keep their order; the lock ends with the transaction,
 # however that ends. What waits is read behind it: what the process before took is gone by then.
-_LOCK = "posts waiting"
+LOCK = "posts waiting"
+LAST = 2**63 - 1
+"""Behind every ticket."""
 # One of before there was a limit at the call is refused for its size, and not brought here.
 _TAKE = f"""
 SELECT ticket, conversation_id, author_id, key, CASE WHEN octet_length(body) <= {4 * limits.BODY_CHARS} THEN body END,
        format, CASE WHEN octet_length(attributes::text) <= {limits.LEFT_ATTRIBUTES_BYTES} THEN attributes::text
                     WHEN attributes IS NOT NULL THEN '' END,
        CASE WHEN cardinality(mentions) <= {limits.LEFT_MENTIONS} THEN mentions END, reply_to, posted_as
-FROM nestrel.posts_waiting WHERE conversation_id <> ALL($1::text::uuid[]) ORDER BY ticket LIMIT $2
+FROM nestrel.posts_waiting WHERE conversation_id <> ALL($1::text::uuid[]) AND ticket < $3 ORDER BY ticket LIMIT $2
 """
 _DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[])"
 _REFUSED = """
@@ -42,10 +44,13 @@ FROM gone JOIN unnest($1::text::bigint[], $2::text::text[]) AS r (refused, probl
 """
 _STANDING = """
 SELECT count(*), coalesce(extract(epoch FROM clock_timestamp() - min(waits_since)), 0)::double precision,
-       (SELECT count(*) FROM nestrel.refused_posts) FROM nestrel.posts_waiting
+       (SELECT count(*) FROM nestrel.refused_posts)
+FROM (SELECT waits_since FROM nestrel.posts_waiting UNION ALL SELECT waits_since FROM nestrel.acts_waiting) w
 """
+# An act that is no post has no key.
 _FORGET = f"""
 DELETE FROM nestrel.refused_posts WHERE refused_at < clock_timestamp() - interval '{limits.REFUSED_POST_DAYS} days'
+    OR (key IS NULL AND refused_at < clock_timestamp() - interval '{limits.REFUSED_ACT_DAYS} days')
 """
 
 
@@ -84,9 +89,10 @@ class Standing(NamedTuple):
     refused: int
 
 
-async def any_waits(connection: Connection) -> bool:
-    """Whether there is anything to take."""
-    return bool((await fetch(connection, _ANY))[0][0])
+async def any_waits(connection: Connection) -> tuple[bool, bool]:
+    """Whether there are posts to take, and whether there are other acts."""
+    [(posts, acts)] = await fetch(connection, _ANY)
+    return posts, acts
 
 
 async def take(
@@ -97,13 +103,14 @@ async def take(
     *,
     most: int = limits.GROUP_COMMANDS,
     but: set[UUID],
+    before: int = LAST,
 ) -> Taken | None:
-    """Take what waits, in the order of tickets, but for conversations `but`; None while another process does. `decide`
-    makes a command of each, or says why it can never be one."""
+    """Take what waits, in the order of tickets and those `before` one, but for conversations `but`; None while another
+    process does. `decide` makes a command of each, or says why it can never be one."""
     async with database.write() as connection:
-        if not await locks.alone(connection, _LOCK):
+        if not await locks.alone(connection, LOCK):
             return None
-        found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most)]
+        found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most, before)]
         posts: list[tuple[int, Post]] = []
         refused: dict[int, Problem] = {}
         for one in found:
@@ -141,10 +148,10 @@ async def _refuse(connection: Connection, refused: dict[int, Problem]) -> None:
         await execute(connection, _REFUSED, array(list(refused)), texts(documents))
 
 
-async def first(database: Database, but: set[UUID]) -> UUID | None:
+async def first(database: Database, but: set[UUID], before: int = LAST) -> UUID | None:
     """The conversation of the post that would be taken next."""
     async with database.read() as connection:
-        found = await fetch(connection, _TAKE, array(list(but)), 1)
+        found = await fetch(connection, _TAKE, array(list(but)), 1, before)
         return found[0][1] if found else None
 
 
