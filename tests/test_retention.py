@@ -384,11 +384,11 @@ async def test_the_service_s_rule_reaches_all_that_have_none_of_their_own(make_d
             await writer.submit([Post(place, "mara", f"{n}") for n in range(10)])
         await retention.put(database, own, Rule(keep_last=8), confirmed=True)
         with pytest.raises(ConfirmNeeded) as refused:
-            await retention.put_service_rule(database, Rule(keep_last=3), confirmed=False)
+            await retention.put_inherited(database, Rule(keep_last=3), None, confirmed=False)
         assert refused.value.extra["preview"]["expires"] == 7
         # Several at one moment: each has a version of its own, and none is answered with a fault.
         rules = [Rule(keep_last=3) for _ in range(8)]
-        await asyncio.gather(*(retention.put_service_rule(database, rule, confirmed=True) for rule in rules))
+        await asyncio.gather(*(retention.put_inherited(database, rule, None, confirmed=True) for rule in rules))
         while await retention.inherit(database):
             pass
         later = await make_place(database, mara="owner")

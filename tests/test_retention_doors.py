@@ -48,6 +48,7 @@ async def test_a_rule_is_set_shown_previewed_confirmed_and_cleared(person: Calla
     at = f"/conversations/{place}/retention"
     assert (await odd.http.get(at)).json() == {
         "keep_last": None, "keep_for": None, "keep_bytes": None, "then": None, "hold": False, "own": False,
+        "from": None,
     }  # fmt: skip
     await mara.fill(place, 12)
     rule = {"keep_last": 5, "keep_for": "P30D", "then": "archive"}
@@ -60,7 +61,8 @@ async def test_a_rule_is_set_shown_previewed_confirmed_and_cleared(person: Calla
     assert (await mara.page(place))["floor"] == 1
     done = await mara.http.put(at, json={**rule, "confirm": True})
     assert (done.status_code, done.json()) == (
-        200, {"keep_last": 5, "keep_for": "P30D", "keep_bytes": None, "then": "archive", "hold": False, "own": True},
+        200, {"keep_last": 5, "keep_for": "P30D", "keep_bytes": None, "then": "archive", "hold": False, "own": True,
+              "from": "own"},
     )  # fmt: skip
     assert (await mara.page(place))["floor"] == 8
     await refused(await odd.http.put(at, json=rule), 403, "forbidden")
@@ -278,4 +280,4 @@ async def test_the_rule_of_the_service_is_a_backend_s_to_set(make_database: Call
 
         until(lambda: floor() == 7)
         shown = (await mara.http.get(f"/conversations/{place}/retention")).json()
-        assert (shown["keep_last"], shown["own"]) == (4, False)
+        assert (shown["keep_last"], shown["own"], shown["from"]) == (4, False, "service")

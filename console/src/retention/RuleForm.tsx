@@ -78,7 +78,11 @@ export function RuleForm(props: { conversation: Conversation; rule: Rule; onChan
         <p>
           {wordsOf(rule)}
           {!rule.own && rule.then !== null && (
-            <span className="text-faint"> That is the service’s rule.</span>
+            <span className="text-faint">
+              {rule.from === "kind"
+                ? " That is the rule of all of its kind."
+                : " That is the service’s rule."}
+            </span>
           )}
         </p>
         {input("keepLast", "Newest messages", "how many are kept")}

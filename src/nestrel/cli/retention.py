@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -11,6 +11,7 @@ import nestrel.client
 from nestrel.cli import charts, output
 from nestrel.cli.options import as_json, with_client
 from nestrel.core.problems import ConfirmNeeded
+from nestrel.core.roles import Kind
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, RetentionRule
@@ -20,17 +21,30 @@ if TYPE_CHECKING:  # the library is imported by the commands that ask a service
 def retention() -> None:
     """What conversations keep, and what becomes of the rest.
 
-    CONVERSATION is an id or a name; with --all it is left out, and the rule is that of the service, for all
-    conversations without one of their own (for a trusted backend).
+    CONVERSATION is an id or a name. With --all it is left out, and the rule is that of the service, for all
+    conversations without one of their own; with --kind, of those of a kind, before the service's (for a trusted
+    backend).
     """
 
 
+class _Which(NamedTuple):
+    """Whose rule: a conversation's, a kind's, or the service's."""
+
+    place: str | None
+    kind: str | None = None
+
+
 def _conversation(command: Callable[..., Any]) -> Callable[..., Any]:
-    """CONVERSATION or --all."""
-    everywhere = click.option(
-        "--all", "everywhere", is_flag=True, help="The service's rule instead of a conversation's."
-    )
-    return click.argument("conversation", required=False)(everywhere(command))
+    """CONVERSATION, --all or --kind."""
+    for option in (
+        click.option(
+            "--kind", type=click.Choice([kind.value for kind in Kind]), help="The rule of all conversations of a kind."
+        ),
+        click.option("--all", "everywhere", is_flag=True, help="The service's rule instead of a conversation's."),
+        click.argument("conversation", required=False),
+    ):
+        command = option(command)
+    return command
 
 
 def _limits(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -49,10 +63,10 @@ def _limits(command: Callable[..., Any]) -> Callable[..., Any]:
 _yes = click.option("--yes", is_flag=True, help="Do not ask before something is taken away.")
 
 
-def _id(client: Client, conversation: str | None, everywhere: bool) -> str | None:
-    if (conversation is None) is not everywhere:
-        raise click.UsageError("name a CONVERSATION, or pass --all")
-    return None if conversation is None else client.find(conversation).id
+def _which(client: Client, conversation: str | None, everywhere: bool, kind: str | None) -> _Which:
+    if [conversation is not None, everywhere, kind is not None].count(True) != 1:
+        raise click.UsageError("name a CONVERSATION, or pass --all or --kind")
+    return _Which(None if conversation is None else client.find(conversation).id, kind)
 
 
 def _rule(keep_last: int | None, keep_for: str | None, keep_bytes: int | None, then: str) -> dict[str, Any]:
@@ -73,20 +87,24 @@ def words(rule: RetentionRule) -> str:
     return f"keeps {' and '.join(parts)}, and {rest}" + ("; on hold, nothing goes" if rule.hold else "")
 
 
+_INHERITED = {"service": " (the rule of the service)", "kind": " (the rule of its kind)"}
+
+
 def _say(rule: RetentionRule, as_json: bool) -> None:
     if as_json:
         output.json_line(rule)
     else:
-        click.echo(words(rule) + (" (the rule of the service)" if rule.then is not None and not rule.own else ""))
+        click.echo(words(rule) + _INHERITED.get(rule.source or "", ""))
 
 
 @retention.command()
 @_conversation
 @as_json
 @with_client
-def show(client: Client, conversation: str | None, everywhere: bool, as_json: bool) -> None:
+def show(client: Client, conversation: str | None, everywhere: bool, kind: str | None, as_json: bool) -> None:
     """Show the rule that is in force."""
-    _say(client.retention(_id(client, conversation, everywhere)), as_json)
+    place, kind = _which(client, conversation, everywhere, kind)
+    _say(client.retention(place, kind=kind), as_json)
 
 
 @retention.command()
@@ -94,9 +112,12 @@ def show(client: Client, conversation: str | None, everywhere: bool, as_json: bo
 @_limits
 @as_json
 @with_client
-def preview(client: Client, conversation: str | None, everywhere: bool, as_json: bool, **limits: Any) -> None:
+def preview(
+    client: Client, conversation: str | None, everywhere: bool, kind: str | None, as_json: bool, **limits: Any
+) -> None:
     """Show what a rule would take away now, by day; nothing changes."""
-    found = client.preview_retention(_id(client, conversation, everywhere), **_rule(**limits))
+    place, kind = _which(client, conversation, everywhere, kind)
+    found = client.preview_retention(place, kind=kind, **_rule(**limits))
     if as_json:
         output.json_line(found)
     else:
@@ -109,14 +130,23 @@ def preview(client: Client, conversation: str | None, everywhere: bool, as_json:
 @_yes
 @as_json
 @with_client
-def set_(client: Client, conversation: str | None, everywhere: bool, yes: bool, as_json: bool, **limits: Any) -> None:
+def set_(
+    client: Client,
+    conversation: str | None,
+    everywhere: bool,
+    kind: str | None,
+    yes: bool,
+    as_json: bool,
+    **limits: Any,
+) -> None:
     """Set the rule. It holds at once. Where that takes messages away, they are shown first, and you are asked."""
-    _put(client, _id(client, conversation, everywhere), _rule(**limits), yes, as_json)
+    _put(client, _which(client, conversation, everywhere, kind), _rule(**limits), yes, as_json)
 
 
-def _put(client: Client, place: str | None, rule: dict[str, Any], yes: bool, as_json: bool) -> None:
-    _confirmed(yes, as_json, lambda confirm: client.set_retention(place, confirm=confirm, **rule))
-    _say(client.retention(place), as_json)
+def _put(client: Client, which: _Which, rule: dict[str, Any], yes: bool, as_json: bool) -> None:
+    place, kind = which
+    _confirmed(yes, as_json, lambda confirm: client.set_retention(place, kind=kind, confirm=confirm, **rule))
+    _say(client.retention(place, kind=kind), as_json)
 
 
 def _confirmed(yes: bool, as_json: bool, change: Callable[[bool], object]) -> None:
@@ -152,12 +182,12 @@ def lift(client: Client, conversation: str, yes: bool, as_json: bool) -> None:
 
 def _hold(client: Client, conversation: str, *, on: bool, yes: bool, as_json: bool) -> None:
     place = client.find(conversation).id
-    limits = client.retention(place).model_dump(exclude_none=True, exclude={"own", "hold"})
+    limits = client.retention(place).model_dump(exclude_none=True, exclude={"own", "source", "hold"})
     if not on and not set(limits) - {"then"}:
         _confirmed(yes, as_json, lambda confirm: client.clear_retention(place, confirm=confirm))
         _say(client.retention(place), as_json)
         return
-    _put(client, place, {**limits, "hold": on}, yes, as_json)
+    _put(client, _Which(place), {**limits, "hold": on}, yes, as_json)
 
 
 @retention.command()
@@ -165,11 +195,13 @@ def _hold(client: Client, conversation: str, *, on: bool, yes: bool, as_json: bo
 @_yes
 @as_json
 @with_client
-def clear(client: Client, conversation: str | None, everywhere: bool, yes: bool, as_json: bool) -> None:
-    """Clear the rule. A conversation then goes by the service's, if there is one."""
-    place = _id(client, conversation, everywhere)
-    _confirmed(yes, as_json, lambda confirm: client.clear_retention(place, confirm=confirm))
-    _say(client.retention(place), as_json)
+def clear(
+    client: Client, conversation: str | None, everywhere: bool, kind: str | None, yes: bool, as_json: bool
+) -> None:
+    """Clear the rule. A conversation then goes by its kind's, or the service's, if there is one."""
+    place, kind = _which(client, conversation, everywhere, kind)
+    _confirmed(yes, as_json, lambda confirm: client.clear_retention(place, kind=kind, confirm=confirm))
+    _say(client.retention(place, kind=kind), as_json)
 
 
 @retention.command()

@@ -429,25 +429,29 @@ class Client(OnThread):
         only while one may read it oneself."""
         return self._run(self._client.link(conversation_id, attachment_id, expires_in=expires_in))
 
-    def retention(self, conversation_id: str | None) -> RetentionRule:
+    def retention(self, conversation_id: str | None, *, kind: str | None = None) -> RetentionRule:
         """The rule by which a conversation goes."""
-        return self._run(self._client.retention(conversation_id))
+        return self._run(self._client.retention(conversation_id, kind=kind))
 
-    def set_retention(self, conversation_id: str | None, *, confirm: bool = False, **rule: Any) -> RetentionRule:
+    def set_retention(
+        self, conversation_id: str | None, *, kind: str | None = None, confirm: bool = False, **rule: Any
+    ) -> RetentionRule:
         """Set a rule.
 
         Raises:
             ConfirmNeeded: it would take something away at once, and `confirm` is False; `extra["preview"]` says what.
         """
-        return self._run(self._client.set_retention(conversation_id, confirm=confirm, **rule))
+        return self._run(self._client.set_retention(conversation_id, kind=kind, confirm=confirm, **rule))
 
-    def clear_retention(self, conversation_id: str | None, *, confirm: bool = False) -> None:
-        """Clear a rule; a conversation then goes by the service's. Raises as `set_retention`."""
-        self._run(self._client.clear_retention(conversation_id, confirm=confirm))
+    def clear_retention(self, conversation_id: str | None, *, kind: str | None = None, confirm: bool = False) -> None:
+        """Clear a rule; a conversation then goes by its kind's or the service's. Raises as `set_retention`."""
+        self._run(self._client.clear_retention(conversation_id, kind=kind, confirm=confirm))
 
-    def preview_retention(self, conversation_id: str | None, **rule: Any) -> RetentionPreview:
+    def preview_retention(
+        self, conversation_id: str | None, *, kind: str | None = None, **rule: Any
+    ) -> RetentionPreview:
         """What a rule would take away now; nothing changes."""
-        return self._run(self._client.preview_retention(conversation_id, **rule))
+        return self._run(self._client.preview_retention(conversation_id, kind=kind, **rule))
 
     def run_retention(self) -> RetentionRun:
         """Sweep for about a second; call it again while something waits. For a trusted backend."""

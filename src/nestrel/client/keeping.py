@@ -44,35 +44,44 @@ async def _leave_out(fields: dict[str, Any]) -> None:
 
 class KeepingCalls(AttachmentCalls):
     """The part of `AsyncClient` that is about what is kept. Where a conversation may be None, the rule is that of the
-    service, for all conversations without one of their own, which a trusted backend sets.
+    service, for all conversations without one of their own, or for those of a `kind`, which a trusted backend sets.
 
     A rule is given as `keep_last` (messages), `keep_for` (an ISO 8601 duration), `keep_bytes`, `then` (`archive` or
     `discard`) and `hold`.
     """
 
-    async def retention(self, conversation_id: str | None) -> RetentionRule:
+    async def retention(self, conversation_id: str | None, *, kind: str | None = None) -> RetentionRule:
         """The rule by which a conversation goes."""
-        return RetentionRule.model_validate(await self._get(_where(conversation_id)))
+        return RetentionRule.model_validate(await self._get(_where(conversation_id), kind=kind))
 
-    async def set_retention(self, conversation_id: str | None, *, confirm: bool = False, **rule: Any) -> RetentionRule:
+    async def set_retention(
+        self, conversation_id: str | None, *, kind: str | None = None, confirm: bool = False, **rule: Any
+    ) -> RetentionRule:
         """Set a rule.
 
         Raises:
             ConfirmNeeded: it would take something away at once, and `confirm` is False; `extra["preview"]` says what.
         """
         body = {**rule, "confirm": confirm}
-        answer = await self._transport.json("PUT", _where(conversation_id), body=body, repeatable=True)
+        where = _where(conversation_id)
+        answer = await self._transport.json("PUT", where, params={"kind": kind}, body=body, repeatable=True)
         return RetentionRule.model_validate(answer)
 
-    async def clear_retention(self, conversation_id: str | None, *, confirm: bool = False) -> None:
-        """Clear a rule; a conversation then goes by the service's. Raises as `set_retention`."""
-        params = {"confirm": "true"} if confirm and conversation_id is not None else None
+    async def clear_retention(
+        self, conversation_id: str | None, *, kind: str | None = None, confirm: bool = False
+    ) -> None:
+        """Clear a rule; a conversation then goes by its kind's or the service's. Raises as `set_retention`."""
+        asks = confirm and (conversation_id is not None or kind is not None)
+        params = {"kind": kind, "confirm": "true" if asks else None}
         await self._transport.json("DELETE", _where(conversation_id), params=params, repeatable=True)
 
-    async def preview_retention(self, conversation_id: str | None, **rule: Any) -> RetentionPreview:
+    async def preview_retention(
+        self, conversation_id: str | None, *, kind: str | None = None, **rule: Any
+    ) -> RetentionPreview:
         """What a rule would take away now; nothing changes."""
         where = _where(conversation_id, "preview")
-        return RetentionPreview.model_validate(await self._transport.json("POST", where, body=rule, repeatable=True))
+        answer = await self._transport.json("POST", where, params={"kind": kind}, body=rule, repeatable=True)
+        return RetentionPreview.model_validate(answer)
 
     async def run_retention(self) -> RetentionRun:
         """Sweep for about a second; call it again while something waits. For a trusted backend."""

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from datetime import date, datetime
 
+from pydantic import ConfigDict, Field
+
 from nestrel.core.objects import Profile, WireObject
-from nestrel.core.retention import Then
+from nestrel.core.retention import Source, Then
 
 
 class RetentionRule(WireObject):
-    """What a conversation keeps; `then` is null where there is no rule. `own` is False for the service's rule, by
-    which conversations go that have none of their own."""
+    """What a conversation keeps; `then` is null where there is no rule. `own` is False for a rule that it inherits:
+    `from` says whether that is its kind's or the service's."""
+
+    model_config = ConfigDict(serialize_by_alias=True, populate_by_name=True)
 
     keep_last: int | None
     keep_for: str | None
@@ -18,6 +22,7 @@ class RetentionRule(WireObject):
     then: Then | None
     hold: bool
     own: bool
+    source: Source | None = Field(default=None, alias="from")
 
 
 class Day(WireObject):

@@ -66,6 +66,40 @@ class Rule:
 NO_RULE = Rule()
 
 
+class Source(StrEnum):
+    """Whose the rule is by which a conversation goes."""
+
+    OWN = "own"
+    KIND = "kind"
+    SERVICE = "service"
+
+
+class Version(NamedTuple):
+    """A rule of the service's or of a kind's, by its number; one of a kind's may say that it was `cleared`."""
+
+    number: int
+    rule: Rule
+    cleared: bool = False
+
+
+class Inherited(NamedTuple):
+    """The rule by which conversations of a kind go that have none of their own. `number` grows with every change of
+    it, so that whoever has another one is behind."""
+
+    number: int
+    rule: Rule
+    source: Source | None
+
+
+def inherited(service: Version, kind: Version | None) -> Inherited:
+    """What holds for a kind, of the newest rule of the service and the newest of the kind. Once a kind's was cleared,
+    the service's holds again, from then on."""
+    if kind is not None and not kind.cleared:
+        return Inherited(kind.number, kind.rule, Source.KIND)
+    number = service.number if kind is None else max(service.number, kind.number)
+    return Inherited(number, service.rule, Source.SERVICE if service.rule != NO_RULE else None)
+
+
 def size_of(body: str, attributes: str | None, attached: int = 0) -> int:
     """The bytes of a message that `keep_bytes` counts; `attached` are those of its attachments, as if nothing of them
     were shared."""

@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, StrictBool, StrictInt, StrictStr, mo
 from nestrel.core import limits
 from nestrel.core.durations import Duration
 from nestrel.core.retention import Rule, Then
+from nestrel.core.roles import Kind
 from nestrel.service.fields import Request, UserId
 
 
@@ -56,6 +57,16 @@ class PutRetention(WantedRule):
 
 class Confirmation(Request):
     confirm: bool = False
+
+
+class OfKind(Request):
+    """Which conversations a rule is for."""
+
+    kind: Kind | None = Field(default=None, description="those of a kind; by default all")
+
+
+class ClearOfKind(Confirmation, OfKind):
+    """Which rule is cleared."""
 
 
 class AskErasure(Request):

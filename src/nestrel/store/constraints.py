@@ -44,6 +44,7 @@ KEPT = frozenset(
         "discarded_runs_pkey", "ended_sessions_pkey", "epochs_id_key", "epochs_pkey", "erasures_pkey",
         "expired_attachments_pkey", "expired_backlog_pkey", "expired_keys_pkey", "expiry_due_pkey",
         "held_names_kind_check", "held_names_pkey", "invitations_pkey", "invitations_token", "joining_pkey",
+        "kind_rules_kind_check", "kind_rules_pkey",
         "journal_trimmed_pkey", "kept_out_pkey", "locks_pkey", "loosened_pkey", "made_keys_pkey",
         "members_conversation_id_fkey",
         "members_left_reason_check", "members_pkey", "members_role_check", "mentions_pkey", "message_edits_pkey",

@@ -7,8 +7,10 @@ from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
+from nestrel.core import retention as core
 from nestrel.core.durations import Duration
-from nestrel.core.retention import NO_RULE, Rule, Then
+from nestrel.core.retention import NO_RULE, Inherited, Rule, Then, Version
+from nestrel.core.roles import Kind
 from nestrel.store.native import Connection, array, execute, fetch
 
 RULE_COLUMNS = "keep_last, keep_for, keep_bytes, after_expiry, hold"
@@ -58,6 +60,11 @@ def placed() -> str:
 
 
 _SERVICE_RULE = f"SELECT version, {RULE_COLUMNS} FROM nestrel.service_rule ORDER BY version DESC LIMIT 1"
+_INHERITED = f"""
+SELECT s.*, k.* FROM ({_SERVICE_RULE}) s
+LEFT JOIN LATERAL (SELECT version, {RULE_COLUMNS}, cleared FROM nestrel.kind_rules
+    WHERE kind = $1 ORDER BY version DESC LIMIT 1) k ON true
+"""
 # A bound from below on when the next message expires: the sweep looks then, and finds the next bound. Rows are written
 # in the order of their ids, as conversations are locked: two who do so never wait for each other in a ring.
 _DUE = """
@@ -79,10 +86,17 @@ ON CONFLICT (conversation_id) DO UPDATE SET due_at = excluded.due_at
 """
 
 
-async def service_rule(connection: Connection) -> tuple[int, Rule]:
-    """The rule of conversations that have none of their own, and its version."""
-    [(version, *found)] = await fetch(connection, _SERVICE_RULE)
-    return version, rule(*found)
+async def service_rule(connection: Connection) -> Rule:
+    """The rule of conversations that have none of their own, nor of their kind."""
+    [(_, *found)] = await fetch(connection, _SERVICE_RULE)
+    return rule(*found)
+
+
+async def inherited(connection: Connection, kind: Kind) -> Inherited:
+    """The rule of conversations of a kind that have none of their own."""
+    [row] = await fetch(connection, _INHERITED, kind.value)
+    of_kind = None if row[6] is None else Version(row[6], rule(*row[7:12]), row[12])
+    return core.inherited(Version(row[0], rule(*row[1:6])), of_kind)
 
 
 async def mark_due(connection: Connection, ids: Sequence[UUID]) -> None:

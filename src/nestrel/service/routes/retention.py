@@ -9,20 +9,22 @@ from fastapi import APIRouter, Query
 from starlette.responses import Response
 
 from nestrel.core.kept_objects import RetentionPreview, RetentionRule, RetentionRun
-from nestrel.core.retention import NO_RULE, Rule, Then
+from nestrel.core.retention import Rule, Then
 from nestrel.core.rights import Action
+from nestrel.core.roles import Kind
 from nestrel.service import retention_models as models
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.intake import Counted, takes
 from nestrel.service.state import Service
-from nestrel.store import rules
 from nestrel.store.access import Caller, see
 from nestrel.store.keep import previewing, retention
 
 router = APIRouter(route_class=JsonRoute, tags=["retention"])
 
 ConfirmQuery = Annotated[models.Confirmation, Query()]
+KindQuery = Annotated[models.OfKind, Query()]
+ClearQuery = Annotated[models.ClearOfKind, Query()]
 _OF_ONE = "/conversations/{conversation_id}/retention"
 _RUN_SECONDS = 1.0
 
@@ -68,39 +70,44 @@ async def preview(conversation_id: UUID, wanted: models.WantedRule, service: Ser
 
 @router.get("/retention", responses=documented(RetentionRule))
 @does(Action.SERVE)
-async def show_for_all(service: ServiceDep, caller: CallerDep) -> Json:
-    """The rule of all conversations without one of their own. For a trusted backend, as all that follows."""
+async def show_for_all(query: KindQuery, service: ServiceDep, caller: CallerDep) -> Json:
+    """The rule of all conversations without one of their own; with `kind`, of those of that kind. For a trusted
+    backend, as all that follows."""
     async with service.database.read() as connection:
-        return Json(retention.wire((await rules.service_rule(connection))[1], own=False))
+        return Json(await retention.read_inherited(connection, query.kind))
 
 
 @router.put("/retention", responses=documented(RetentionRule))
 @does(Action.SERVE)
-async def put_for_all(wanted: models.PutRetention, service: ServiceDep, caller: CallerDep) -> Json:
-    """Set the rule of all conversations without one of their own. Each goes by it from the next sweep on."""
-    return await _put_for_all(service, caller, wanted.rule, confirmed=wanted.confirm)
+async def put_for_all(wanted: models.PutRetention, query: KindQuery, service: ServiceDep, caller: CallerDep) -> Json:
+    """Set the rule of all conversations without one of their own, or of those of a `kind`, which then goes before the
+    service's. Each goes by it from the next sweep on."""
+    return await _put_for_all(service, caller, wanted.rule, query.kind, confirmed=wanted.confirm)
 
 
 @router.delete("/retention", status_code=204, responses=documented(None, status=204))
 @does(Action.SERVE)
-async def clear_for_all(service: ServiceDep, caller: CallerDep) -> Response:
-    """Clear that rule: conversations without one of their own keep everything."""
-    await _put_for_all(service, caller, NO_RULE, confirmed=True)
+async def clear_for_all(query: ClearQuery, service: ServiceDep, caller: CallerDep) -> Response:
+    """Clear that rule: conversations without one of their own keep everything; those of a `kind` go by the service's
+    again, which needs `confirm` where it takes something away."""
+    confirmed = query.kind is None or query.confirm
+    await _put_for_all(service, caller, None, query.kind, confirmed=confirmed)
     return Response(status_code=204)
 
 
-async def _put_for_all(service: Service, caller: Caller, rule: Rule, *, confirmed: bool) -> Json:
-    await retention.put_service_rule(service.database, rule, confirmed=confirmed, caller=caller)
-    return Json(retention.wire(rule, own=False))
+async def _put_for_all(
+    service: Service, caller: Caller, rule: Rule | None, kind: Kind | None, *, confirmed: bool
+) -> Json:
+    return Json(await retention.put_inherited(service.database, rule, kind, confirmed=confirmed, caller=caller))
 
 
 @router.post("/retention/preview", responses=documented(RetentionPreview))
 @does(Action.SERVE)
 @takes(counted=Counted.READ)
-async def preview_for_all(wanted: models.WantedRule, service: ServiceDep, caller: CallerDep) -> Json:
-    """What the rule would take from all conversations without one of their own."""
+async def preview_for_all(wanted: models.WantedRule, query: KindQuery, service: ServiceDep, caller: CallerDep) -> Json:
+    """What the rule would take from all conversations without one of their own; with `kind`, from those of it."""
     async with service.database.read() as connection:
-        return Json((await previewing.preview_service_rule(connection, wanted.rule)).wire())
+        return Json((await previewing.preview_inherited(connection, wanted.rule, query.kind)).wire())
 
 
 @router.post("/retention/run", responses=documented(RetentionRun))

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from datetime import date, datetime
 from uuid import UUID
 
-from nestrel.core.retention import Rule
+from nestrel.core.retention import Rule, Source
+from nestrel.core.roles import Kind
 from nestrel.store import rows, rules
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import Wire
@@ -26,7 +27,8 @@ JOIN nestrel.messages m ON m.conversation_id = i.id AND m.seq >= i.low AND m.seq
 GROUP BY 1
 """
 _INHERITING = """
-SELECT id FROM nestrel.conversations WHERE inherits IS NOT NULL AND closed_at IS NULL AND id > $1 ORDER BY id LIMIT $2
+SELECT id FROM nestrel.conversations
+WHERE inherits IS NOT NULL AND closed_at IS NULL AND id > $1 AND kind = ANY($3::text[]) ORDER BY id LIMIT $2
 """
 
 _MANY = 200
@@ -77,6 +79,11 @@ async def preview(connection: Connection, ids: Sequence[UUID], rule: Rule, now: 
     return found
 
 
+async def _without_one(connection: Connection) -> list[Kind]:
+    """The kinds that have no rule of their own."""
+    return [kind for kind in Kind if (await rules.inherited(connection, kind)).source is not Source.KIND]
+
+
 async def _count(connection: Connection, found: Preview, ranges: Sequence[tuple[UUID, int, int]]) -> None:
     days = await fetch(
         connection,
@@ -95,10 +102,12 @@ async def _count(connection: Connection, found: Preview, ranges: Sequence[tuple[
         found.by_day[day] = found.by_day.get(day, 0) + messages
 
 
-async def preview_service_rule(connection: Connection, rule: Rule) -> Preview:
-    """What a rule of the service's would take from all conversations without one of their own; it has no `seq`."""
+async def preview_inherited(connection: Connection, rule: Rule, kind: Kind | None) -> Preview:
+    """What a rule of a kind's would take from all its conversations without one of their own; or one of the service's
+    (None), from those that have none of their kind's either. It has no `seq`."""
+    kinds = [kind] if kind is not None else await _without_one(connection)
     total, after = Preview(), UUID(int=0)
-    while ids := [row[0] for row in await fetch(connection, _INHERITING, after, _MANY)]:
+    while ids := [row[0] for row in await fetch(connection, _INHERITING, after, _MANY, kinds)]:
         after = ids[-1]
         found = await preview(connection, ids, rule)
         total.expires += found.expires

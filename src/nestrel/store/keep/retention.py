@@ -6,14 +6,13 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from uuid import UUID
 
-import asyncpg
-
 from nestrel.core.audit import Act
 from nestrel.core.locked import Locked
 from nestrel.core.problems import ConfirmNeeded
-from nestrel.core.retention import NO_RULE, Rule
+from nestrel.core.retention import NO_RULE, Rule, Source
 from nestrel.core.rights import Action
-from nestrel.store import constraints, locks, rules
+from nestrel.core.roles import Kind
+from nestrel.store import locks, rules
 from nestrel.store.access import Caller, see
 from nestrel.store.database import Database
 from nestrel.store.keep import previewing
@@ -23,10 +22,22 @@ from nestrel.store.rules import RULE_COLUMNS
 from nestrel.store.write import apply, audit, expiry, facts
 from nestrel.store.write.expiry import Measured
 
-_RULE = f"SELECT {RULE_COLUMNS}, inherits FROM nestrel.conversations WHERE id = $1"
+_RULE = f"""
+SELECT {RULE_COLUMNS}, inherits IS NULL, EXISTS (SELECT FROM nestrel.kind_rules k
+    WHERE k.kind = c.kind AND k.version = c.inherits AND NOT k.cleared)
+FROM nestrel.conversations c WHERE id = $1
+"""
+_KIND = "SELECT kind FROM nestrel.conversations WHERE id = $1"
+# Whoever sets one waits for whoever does so at this moment, so that no two have one number.
+_ONE_BY_ONE = "SELECT FROM nestrel.service_rule WHERE version = 1 FOR UPDATE"
+_NEXT = """
+SELECT 1 + greatest((SELECT max(version) FROM nestrel.service_rule), (SELECT max(version) FROM nestrel.kind_rules))
+"""
 _SET_SERVICE_RULE = f"""
-INSERT INTO nestrel.service_rule (version, {rules.INTO})
-SELECT max(version) + 1, {rules.placed()} FROM nestrel.service_rule
+INSERT INTO nestrel.service_rule ({rules.INTO}, version) SELECT {rules.placed()}, $8
+"""
+_SET_KIND_RULE = f"""
+INSERT INTO nestrel.kind_rules ({rules.INTO}, version, kind, cleared) SELECT {rules.placed()}, $8, $9, $10
 """
 # What has expired and still waits goes as the rule said under which it did; where two such rules differ from the new
 # one, to the archive, so that nothing is lost.
@@ -39,7 +50,7 @@ FROM unnest($9::uuid[], $10::bigint[]) AS u (id, floor) WHERE c.id = u.id
 """
 _BEHIND = """
 SELECT id FROM nestrel.conversations
-WHERE inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
+WHERE kind = $3 AND inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
 """
 _STILL_BEHIND = """
 SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[]) AND inherits < $2
@@ -54,22 +65,26 @@ _MANY = 200
 """Conversations that one transaction gives a rule, or moves by age; it holds their locks."""
 
 
-def wire(rule: Rule, *, own: bool) -> Wire:
-    """A rule object; `then` is null where there is no rule."""
+def wire(rule: Rule, source: Source | None) -> Wire:
+    """A rule object; `then` is null where there is no rule, and so is `from`."""
     return {
         "keep_last": rule.keep_last,
         "keep_for": rule.keep_for.text if rule.keep_for else None,
         "keep_bytes": rule.keep_bytes,
         "then": rule.then.value if rule != NO_RULE else None,
         "hold": rule.hold,
-        "own": own,
+        "own": source is Source.OWN,
+        "from": source,
     }
 
 
 async def read(connection: Connection, conversation_id: UUID) -> Wire:
-    """The rule that a conversation goes by, its own or the service's."""
-    [(*rule, inherits)] = await fetch(connection, _RULE, conversation_id)
-    return wire(rules.rule(*rule), own=inherits is None)
+    """The rule that a conversation goes by: its own, its kind's or the service's."""
+    [(*columns, own, of_kind)] = await fetch(connection, _RULE, conversation_id)
+    rule = rules.rule(*columns)
+    if own:
+        return wire(rule, Source.OWN)
+    return wire(rule, Source.KIND if of_kind else Source.SERVICE if rule != NO_RULE else None)
 
 
 async def _owned(connection: Connection, conversation_id: UUID, caller: Caller | None, *, lock: bool) -> None:
@@ -81,8 +96,8 @@ async def _owned(connection: Connection, conversation_id: UUID, caller: Caller |
 async def put(
     database: Database, conversation_id: UUID, rule: Rule | None, *, confirmed: bool, caller: Caller | None = None
 ) -> Wire:
-    """Set a conversation's own rule, or with None go back to the service's; returns the rule as it then is. What it
-    takes is counted before the conversation is locked, so that nobody waits while that is done.
+    """Set a conversation's own rule, or with None go back to its kind's or the service's; returns the rule as it then
+    is. What it takes is counted before the conversation is locked, so that nobody waits while that is done.
 
     Raises:
         NotFound, Forbidden: the caller may not see it, or not set its rule; None acts for the service itself.
@@ -91,7 +106,10 @@ async def put(
     for last in (False, False, True):
         async with database.read() as connection:
             await _owned(connection, conversation_id, caller, lock=False)
-            version, wanted = (None, rule) if rule is not None else await rules.service_rule(connection)
+            version, wanted = None, rule
+            if wanted is None:
+                [(kind,)] = await fetch(connection, _KIND, conversation_id)
+                version, wanted, _ = await rules.inherited(connection, Kind(kind))
             if not confirmed:
                 await _confirm(connection, conversation_id, wanted)
             measured = await expiry.measure(connection, [conversation_id], wanted)
@@ -104,7 +122,7 @@ async def put(
                 await _set(database, connection, places, wanted, version, measured)
                 if caller is not None:
                     act = Act.RULE_CLEARED if rule is None else Act.RULE_SET
-                    after = wire(wanted, own=rule is not None)
+                    after = wire(wanted, Source.OWN if rule is not None else None)
                     await audit.record(connection, caller, act, conversation_id=conversation_id, after=after)
                 return await read(connection, conversation_id)
         # Something came meanwhile that it would take: that is to be shown first.
@@ -161,48 +179,66 @@ async def _now(connection: Connection) -> datetime:
     return now
 
 
-async def put_service_rule(database: Database, rule: Rule, *, confirmed: bool, caller: Caller | None = None) -> None:
-    """Set the rule of all conversations without one of their own. They get it in steps (`inherit`), each exact from
-    its own step on. Raises as `put` does."""
-    while True:
-        try:
-            async with database.write() as connection:
-                if not confirmed:
-                    found = await previewing.preview_service_rule(connection, rule)
-                    if found.expires:
-                        raise ConfirmNeeded(
-                            f"this rule takes {found.expires:,} messages away; send confirm: true to go ahead",
-                            extra={"preview": found.wire()},
-                        )
-                await execute(connection, _SET_SERVICE_RULE, *rules.values(rule))
-                if caller is not None:
-                    await audit.record(connection, caller, Act.SERVICE_RULE_SET, after=wire(rule, own=False))
-            return
-        except asyncpg.UniqueViolationError as error:
-            if error.constraint_name != constraints.SERVICE_RULE:
-                raise
-            # Another one was set at this moment, and has the version: this one comes behind it.
+async def put_inherited(
+    database: Database, rule: Rule | None, kind: Kind | None, *, confirmed: bool, caller: Caller | None = None
+) -> Wire:
+    """Set the rule of all conversations of a kind, or of all (None), that have none of their own; None clears it, so
+    that a kind's go by the service's again. They get it in steps (`inherit`), each exact from its own step on. Returns
+    the rule as it then is. Raises as `put` does."""
+    async with database.write() as connection:
+        await execute(connection, _ONE_BY_ONE)
+        wanted = rule or (NO_RULE if kind is None else await rules.service_rule(connection))
+        if not confirmed:
+            found = await previewing.preview_inherited(connection, wanted, kind)
+            if found.expires:
+                raise ConfirmNeeded(
+                    f"this rule takes {found.expires:,} messages away; send confirm: true to go ahead",
+                    extra={"preview": found.wire()},
+                )
+        [(version,)] = await fetch(connection, _NEXT)
+        if kind is None:
+            await execute(connection, _SET_SERVICE_RULE, *rules.values(wanted), version)
+        else:
+            await execute(
+                connection, _SET_KIND_RULE, *rules.values(rule or NO_RULE), version, kind.value, rule is None
+            )  # fmt: skip
+        shown = await read_inherited(connection, kind)
+        if caller is not None:
+            after = shown if kind is None else {**shown, "kind": kind}
+            await audit.record(connection, caller, Act.SERVICE_RULE_SET, after=after)
+    return shown
+
+
+async def read_inherited(connection: Connection, kind: Kind | None) -> Wire:
+    """The rule of all conversations of a kind, or of all, that have none of their own."""
+    if kind is not None:
+        _, rule, source = await rules.inherited(connection, kind)
+        return wire(rule, source)
+    rule = await rules.service_rule(connection)
+    return wire(rule, Source.SERVICE if rule != NO_RULE else None)
 
 
 async def inherit(database: Database) -> bool:
-    """Give the service's present rule to some conversations that follow an older one; False when none does, or
-    another process is at it. Those from which it takes nothing go together; the others one by one, each counted before
-    it is locked."""
-    async with database.read() as connection:
-        version, rule = await rules.service_rule(connection)
-        ids = [row[0] for row in await fetch(connection, _BEHIND, version, _MANY)]
-        measured = await expiry.measure(connection, sorted(ids), rule)
-    quiet = sorted(id_ for id_ in ids if id_ in measured and not measured[id_].takes)
-    done = await _give(database, quiet, rule, version, {}) if quiet else True
-    for id_ in sorted(set(ids) - set(quiet)):
-        done = done and await _give(database, [id_], rule, version, measured)
-    return bool(ids) and done
+    """Give the present rule to some conversations that follow an older one; False when none does, or another process is
+    at it. Those from which it takes nothing go together; the others one by one, each counted before it is locked."""
+    more = False
+    for kind in Kind:
+        async with database.read() as connection:
+            version, rule, _ = await rules.inherited(connection, kind)
+            ids = [row[0] for row in await fetch(connection, _BEHIND, version, _MANY, kind.value)]
+            measured = await expiry.measure(connection, sorted(ids), rule) if ids else {}
+        quiet = sorted(id_ for id_ in ids if id_ in measured and not measured[id_].takes)
+        done = await _give(database, quiet, rule, version, {}) if quiet else True
+        for id_ in sorted(set(ids) - set(quiet)):
+            done = done and await _give(database, [id_], rule, version, measured)
+        more = more or (bool(ids) and done)
+    return more
 
 
 async def _give(
     database: Database, ids: Sequence[UUID], rule: Rule, version: int, measured: Mapping[UUID, Measured]
 ) -> bool:
-    """Give conversations the service's rule, but for those that somebody holds at the moment; False if another
+    """Give conversations a rule that they inherit, but for those that somebody holds at the moment; False if another
     process is at it, or all of them are held."""
     async with database.write() as connection:
         if not await locks.alone(connection, "retention"):

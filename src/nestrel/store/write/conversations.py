@@ -131,7 +131,9 @@ async def _check_making(connection: Connection, new: NewConversation, caller: Ca
 
 
 async def _insert(database: Database, connection: Connection, new: NewConversation) -> None:
-    version, rule = (None, new.rule) if new.rule is not None else await rules.service_rule(connection)
+    version, rule = None, new.rule
+    if rule is None:
+        version, rule, _ = await rules.inherited(connection, new.kind)
     key = name_key(new.name) if new.name is not None else None
     rev = 1 + len(new.members)
     await execute(
