@@ -15,6 +15,7 @@ import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.attachments import send
 from nestrel.cli.options import as_json, with_client
+from nestrel.core.roles import Kind
 from nestrel.core.times import parse_time
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
@@ -133,27 +134,39 @@ class _Names:
 
 @click.command()
 @click.argument("conversation", required=False)
-@click.option("--all", "everything", is_flag=True, help="All of your conversations, those that you join later too.")
+@click.option("--all", "mine", is_flag=True, help="All of your conversations, those that you join later too.")
+@click.option("--everything", is_flag=True, help="Every conversation of the store; for a trusted backend.")
+@click.option("--kind", type=click.Choice([kind.value for kind in Kind]), help="With --everything: those of a kind.")
 @click.option("--cursor", help="Resume from this cursor instead of from now on: a change cursor, or with --all the one "
               "that a resync gives.")  # fmt: skip
 @click.option("-n", "--count", type=click.IntRange(1), help="End after this many messages.")
 @as_json
 @with_client
 def follow(
-    client: Client, conversation: str | None, everything: bool, cursor: str | None, count: int | None, as_json: bool
+    client: Client,
+    conversation: str | None,
+    mine: bool,
+    everything: bool,
+    kind: str | None,
+    cursor: str | None,
+    count: int | None,
+    as_json: bool,
 ) -> None:
     """Show what happens in CONVERSATION as it happens, until interrupted.
 
-    CONVERSATION is an id or a name; --all stands for all of yours. Reconnects by itself. With --json each line is a
-    change set, whose `cursor` resumes right behind it in its conversation.
+    CONVERSATION is an id or a name; --all stands for all of yours, --everything for every one of the store. Reconnects
+    by itself. With --json each line is a change set, whose `cursor` resumes right behind it in its conversation.
     """
-    if everything == (conversation is not None):
-        raise click.UsageError("name a CONVERSATION, or say --all.")
+    if [mine, everything, conversation is not None].count(True) != 1:
+        raise click.UsageError("name a CONVERSATION, or say --all or --everything.")
+    if kind is not None and not everything:
+        raise click.UsageError("--kind goes with --everything.")
     if conversation is None:
         titles = Titles(client)
         if not as_json:
-            click.echo("following all of your conversations; end with Ctrl+C", err=True)
-        events = client.follow_all(cursor)
+            whose = "all of your conversations" if mine else " ".join(filter(None, ("every", kind, "conversation")))
+            click.echo(f"following {whose}; end with Ctrl+C", err=True)
+        events: Any = client.follow_all(cursor) if mine else client.follow_everything(kind, cursor)
     else:
         found = client.find(conversation)
         titles = None

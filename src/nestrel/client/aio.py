@@ -34,7 +34,7 @@ from nestrel.core.problems import NotFound
 from nestrel.core.times import format_time
 
 if TYPE_CHECKING:  # each is imported by the method that gives one: they bring WebSockets and SQLite
-    from nestrel.client.follow import Follow, FollowAll
+    from nestrel.client.follow import Follow, FollowAll, FollowEverything
     from nestrel.client.live import LiveConversation
     from nestrel.client.replica.synced import SyncedReplica
 
@@ -329,6 +329,19 @@ class AsyncClient(NoticeCalls):
         from nestrel.client.follow import FollowAll
 
         return FollowAll(self._base_url, self._transport.token, cursor, on_rewound)
+
+    def follow_everything(
+        self,
+        kind: str | None = None,
+        cursor: str | None = None,
+        *,
+        on_rewound: Callable[[], Awaitable[None]] | None = None,
+    ) -> FollowEverything:
+        """The same of every conversation of the store, or of every one of a kind, for a trusted backend. `cursor` is
+        one that such a follow has had."""
+        from nestrel.client.follow import FollowEverything
+
+        return FollowEverything(self._base_url, self._transport.token, kind, cursor, on_rewound)
 
     def live(self, conversation_id: str, *, newest: int = 50) -> LiveConversation:
         """A conversation as an object that stays current while its `async with` block runs: its newest messages,

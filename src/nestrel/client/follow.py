@@ -9,7 +9,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from types import TracebackType
-from typing import Any
 
 from websockets.asyncio.client import ClientConnection
 
@@ -206,7 +205,16 @@ class Follow:
             raise Unreachable("closed by the caller while it connected")
         self._socket = socket
 
-    def _read(self, frame: dict[str, Any]) -> Event | None:
+    def _read_of_many(self, frame: Frame) -> Event | None:
+        """What a frame says that is of many conversations: where to go on a checkpoint says, and no change set."""
+        if frame["type"] == "checkpoint":
+            self.cursor = frame["cursor"]
+            return None
+        if frame["type"] == "changes":
+            return ChangeSet.model_validate(frame)
+        return Follow._read(self, frame)  # not its own `_read`, which is this
+
+    def _read(self, frame: Frame) -> Event | None:
         if frame["type"] == "changes":
             changes = ChangeSet.model_validate(frame)
             self.cursor = changes.cursor
@@ -214,6 +222,31 @@ class Follow:
         if frame["type"] == "unfollowed":
             return Unfollowed(frame["conversation_id"], frame["reason"])
         return None
+
+
+class FollowEverything(Follow):
+    """The same of every conversation of the store, or of every one of a kind, for a trusted backend: those that are
+    made later, too. An `Unfollowed` tells of one that was closed. `cursor` is that of the last checkpoint, and of use
+    to such a line alone."""
+
+    _ends = False
+
+    def __init__(
+        self,
+        base_url: str,
+        token: TokenSource,
+        kind: str | None,
+        cursor: str | None,
+        on_rewound: Callable[[], Awaitable[None]] | None = None,
+    ) -> None:
+        super().__init__(base_url, token, "", cursor, on_rewound)
+        self._kind = kind
+
+    async def _begin(self, line: Socket) -> Frame:
+        kind = {"kind": self._kind} if self._kind is not None else {}
+        return await line.command({"type": "follow_all", "scope": "all", **kind, **self._from()})
+
+    _read = Follow._read_of_many
 
 
 class FollowAll(Follow):
@@ -237,11 +270,4 @@ class FollowAll(Follow):
     async def _begin(self, line: Socket) -> Frame:
         return await line.answer()  # what it asks for went with the sign-in
 
-    def _read(self, frame: Frame) -> Event | None:
-        if frame["type"] == "checkpoint":
-            self.cursor = frame["cursor"]
-            return None
-        cursor = self.cursor
-        event = super()._read(frame)
-        self.cursor = cursor  # that of a change set is one conversation's
-        return event
+    _read = Follow._read_of_many

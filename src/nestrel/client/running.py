@@ -56,6 +56,10 @@ class OnThread:
         and ends nothing. `cursor` is an all cursor, as a resync gives it."""
         return BlockingFollow(self, self._client.follow_all(cursor))
 
+    def follow_everything(self, kind: str | None = None, cursor: str | None = None) -> BlockingFollow:
+        """The same of every conversation of the store, or of every one of a kind, for a trusted backend."""
+        return BlockingFollow(self, self._client.follow_everything(kind, cursor))
+
     def _run(self, work: Coroutine[Any, Any, T]) -> T:
         future = asyncio.run_coroutine_threadsafe(work, self._loop)
         try:

@@ -82,6 +82,8 @@ WEBHOOK_DELIVERIES = 100
 WEBHOOK_BYTES = 256 * 1024
 WEBHOOK_ITEM_BYTES = WEBHOOK_BYTES - 4 * 1024
 """A change set in a request, which has more around it."""
+LINE_ROWS = 200
+"""Rows of one reading for a backend that follows every conversation, about."""
 WEBHOOK_ROWS = 800
 """What one reading for a webhook brings at most, about."""
 

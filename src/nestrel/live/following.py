@@ -21,6 +21,7 @@ from nestrel.live import metrics
 from nestrel.live.behind import Ahead, beyond, has_all, read_together
 from nestrel.live.channel import Follower
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
+from nestrel.live.everything import Everything
 from nestrel.live.hub import Hub
 from nestrel.live.returns import Returns
 from nestrel.live.source import Gone, Source
@@ -78,6 +79,8 @@ class Following:
         self._signals: dict[Signal, None] | None = None
         self._over = False
         self._ahead: Ahead | None = None
+        self.everything: Everything | None = None
+        """What a backend follows that follows all of the store."""
 
     # Commands
 
@@ -187,6 +190,8 @@ class Following:
         self._over = True
         self._hub.unwatch(self.caller.user_id, self)
         self._joining.end()
+        if self.everything is not None:
+            self.everything.end()
         for follower in self.follows.values():
             self._hub.leave(follower.channel)
             self._hub.unfollow(follower)
@@ -326,7 +331,9 @@ class Following:
     def pending(self) -> bool:
         """Whether `next` would give something, or might."""
         something = self._dirty or self._ended or self._rewound or self._signals
-        return bool(something or (self._checkpoint is not None and self._settled))
+        if something or (self._checkpoint is not None and self._settled):
+            return True
+        return self.everything is not None and self.everything.pending
 
     @property
     def _settled(self) -> bool:
@@ -366,7 +373,7 @@ class Following:
                 self._sent = True
                 return found
         if self._checkpoint is None or not self._settled:
-            return None
+            return await self.everything.next() if self.everything is not None else None
         at, self._checkpoint = self._checkpoint, None
         if not (self._sent or self._owed) or not self.follows_all:
             return None
@@ -435,6 +442,9 @@ class Following:
 
     def check_again(self) -> None:
         """The caller may do less than before: whatever of it may not be followed ends."""
+        if self.everything is not None:
+            self.everything.end()
+            self.everything = None
         self._joining.start(self._drop_forbidden)
 
     async def _drop_forbidden(self) -> None:

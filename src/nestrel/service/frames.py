@@ -14,6 +14,7 @@ from nestrel.core.rights import Action
 from nestrel.live.following import Following
 from nestrel.service import logs, problems
 from nestrel.service.commands import make_post
+from nestrel.service.following import follow_everything
 from nestrel.service.http import again_if_restored
 from nestrel.service.listing import all_since, opened
 from nestrel.service.models import (
@@ -68,6 +69,8 @@ class Session(Protocol):
     def refuse(self, ref: str | int | None, problem: Problem) -> None: ...
 
     def failed(self, ref: str | int | None, error: BaseException) -> None: ...
+
+    def stir(self) -> None: ...
 
     async def sign_in(self, frame: SignInFrame) -> SignedIn: ...
 
@@ -168,9 +171,14 @@ async def _follow(session: Session, frame: Any) -> None:
 
 
 async def _follow_all(session: Session, frame: Any) -> None:
-    """Follow every conversation of the member's, from an all cursor or from now on, and those joined later."""
+    """Follow every conversation of the member's, from an all cursor or from now on, and those joined later; or, by a
+    backend, every conversation of the store."""
     service, user_id = session.service, session.caller.user_id
     await service.count_read(session.caller)
+    if frame.scope == "all":
+        cursor, rewound = await follow_everything(service, session.following, frame.kind, frame.cursor, session.stir)
+        session.done(frame, cursor=cursor, reset=False, rewound=rewound)
+        return
     since = None
     if frame.cursor is not None:
         since = all_since(opened(service.seal.open_all, user_id, frame.cursor))

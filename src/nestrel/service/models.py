@@ -330,6 +330,19 @@ class StreamQuery(Request):
     cursor: Cursor | None = None
 
 
+class AllStreamQuery(StreamQuery):
+    """`scope=all` is of every conversation of the store, or of every one of a `kind`, for a trusted backend."""
+
+    scope: Literal["mine", "all"] = "mine"
+    kind: Kind | None = None
+
+    @model_validator(mode="after")
+    def _of_all(self) -> AllStreamQuery:
+        if self.kind is not None and self.scope != "all":
+            raise ValueError("kind goes with scope=all")
+        return self
+
+
 class ResyncRequest(Request):
     """An all cursor, or a cursor for each conversation held; neither is a first sync of all that is yours."""
 
@@ -378,7 +391,17 @@ class FollowFrame(Frame):
 
 
 class FollowAllFrame(Frame):
+    """`scope: "all"` is of every conversation of the store, or of every one of a `kind`, for a trusted backend."""
+
     cursor: Cursor | None = None
+    scope: Literal["mine", "all"] = "mine"
+    kind: Kind | None = None
+
+    @model_validator(mode="after")
+    def _of_all(self) -> FollowAllFrame:
+        if self.kind is not None and self.scope != "all":
+            raise ValueError('kind goes with "scope": "all"')
+        return self
 
 
 class SignalFrame(Frame):

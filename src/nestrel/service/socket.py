@@ -79,6 +79,10 @@ class Session:
         self.id = token_hex(8)
         """What it is called where connections are listed, and as the request of its commands in the audit."""
 
+    def stir(self) -> None:
+        """There may be something to send."""
+        self._something.set()
+
     @property
     def following(self) -> Following:
         assert self._following is not None
@@ -259,7 +263,7 @@ class Session:
         self._identity = identity
         caller = Caller(identity.user_id, identity.service, None, self.id)
         if self._following is None:
-            self._following = following_of(self.service, caller, self._something.set)
+            self._following = following_of(self.service, caller, self.stir)
         else:
             self._following.caller = caller
             if less:

@@ -17,15 +17,16 @@ from starlette.types import Receive, Scope, Send
 
 from nestrel.core.problems import StoreUnavailable
 from nestrel.core.rights import Action
+from nestrel.core.roles import Kind
 from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.waiting import happens
 from nestrel.service import metrics
 from nestrel.service.access import does
 from nestrel.service.addressing import signalled, written
-from nestrel.service.following import following_of
+from nestrel.service.following import follow_everything, following_of
 from nestrel.service.http import CallerDep, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import all_since, opened
-from nestrel.service.models import StreamQuery
+from nestrel.service.models import AllStreamQuery, StreamQuery
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.service.underway import Underway
@@ -66,11 +67,14 @@ async def one(
 @router.get("/stream", response_class=StreamingResponse, responses=_EVENTS)
 @does(Action.OWN, Action.FOLLOW)
 async def every(
-    query: Annotated[StreamQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
+    query: Annotated[AllStreamQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> StreamingResponse:
     """Change sets of all your conversations from an all cursor on, or from now on, without an `id:`; and when something
-    was sent, `event: checkpoint` every few seconds, with the all cursor as `id:` and as data."""
+    was sent, `event: checkpoint` every few seconds, with the all cursor as `id:` and as data. With `scope=all`, by a
+    trusted backend, those of every conversation."""
     cursor = request.headers.get("last-event-id") or query.cursor
+    if query.scope == "all":
+        return await _everything(service, caller, request, query.kind, cursor)
     since = None
     if cursor is not None:
         since = all_since(opened(service.seal.open_all, caller.user_id, cursor))
@@ -80,6 +84,16 @@ async def every(
         async with service.coming:
             _, stream.from_nothing = await stream.following.follow_all(since)
         stream.rewound = since is not None and not stream.from_nothing and service.history.present != since.epoch
+    return EventResponse(stream)
+
+
+async def _everything(
+    service: Service, caller: Caller, request: Request, kind: Kind | None, cursor: str | None
+) -> StreamingResponse:
+    stream = Stream(service, caller, request, one=False)
+    with stream.ended_by_failure():
+        await stream.begin()
+        _, stream.rewound = await follow_everything(service, stream.following, kind, cursor, stream.stir)
     return EventResponse(stream)
 
 
@@ -101,7 +115,7 @@ class Stream:
         self._expiry: asyncio.TimerHandle | None = None
         self.identity: Identity = request.scope["nestrel.identity"]
         self._underway: Underway = request.scope["nestrel.underway"]
-        self.following = following_of(service, caller, self._something.set)
+        self.following = following_of(service, caller, self.stir)
 
     async def begin(self) -> None:
         """Be there for the drain, and for no longer than the token."""
@@ -114,6 +128,10 @@ class Stream:
         left = self.identity.expires_at - time.time()
         # An event loop's timer has a limit of its own; a stream for longer than a day can as well begin anew.
         self._expiry = asyncio.get_running_loop().call_later(min(max(left, 0), 86_400), self.close, 0, "")
+
+    def stir(self) -> None:
+        """There may be something to send."""
+        self._something.set()
 
     def end(self) -> None:
         """Forget everything."""

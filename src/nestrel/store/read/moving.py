@@ -14,6 +14,7 @@ from uuid import UUID
 from nestrel.core import limits
 from nestrel.core.catching_up import most_rows
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
+from nestrel.core.roles import Kind
 from nestrel.store import epochs
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import catch_up, journal, starts, together
@@ -32,6 +33,7 @@ _WALKED = 20_000
 _SMALL = 200
 """One that has moved by no more is read together with others."""
 
+_OF_KIND = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND kind = $2 ORDER BY id"
 _WALK = f"""
 SELECT id, {UNSEEN.format("moved_xid", "$3")}
 FROM (SELECT id, moved_xid FROM nestrel.conversations WHERE id > $1 ORDER BY id LIMIT $2) c ORDER BY id
@@ -56,10 +58,19 @@ class Moving:
     more: bool = False
 
 
-async def read(connection: Connection, at: Position, only: UUID | None, most: int) -> Moving:
-    """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation or of all. One
-    that had no message by then begins, with `reset`, at its first; where the database was restored or has failed over
-    since, every one begins again with its newest page."""
+async def read(
+    connection: Connection,
+    at: Position,
+    only: UUID | None,
+    most: int,
+    *,
+    kind: Kind | None = None,
+    silent: bool = False,
+) -> Moving:
+    """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation, of those of a
+    kind, or of all; also of `silent` ones, in which nothing has been said yet, if these are wanted. One that had no
+    message by then begins, with `reset`, at its first; where the database was restored or has failed over since, every
+    one begins again with its newest page."""
     since, after, within = (at.since, at.after, at.within) if isinstance(at, ResyncPosition) else (at, NOTHING, None)
     tail = await journal.tail(connection, since, joined=False)
     upto = at.upto if isinstance(at, ResyncPosition) else tail.now
@@ -70,10 +81,12 @@ async def read(connection: Connection, at: Position, only: UUID | None, most: in
         since, upto, after, within = None, tail.now, NOTHING, None
     here = ResyncPosition(since, upto, after, within)
     ids, last = await which(connection, here, only, tail)
+    if kind is not None and ids:
+        ids = [row[0] for row in await fetch(connection, _OF_KIND, ids, kind.value)]
     if within is not None:
         ids.insert(0, after)
     result = Moving(upto)
-    if await _take(connection, result, here, ids[:_MANY], most):
+    if await _take(connection, result, here, ids[:_MANY], most, silent=silent):
         done = ids[_MANY - 1] if len(ids) > _MANY else last
         if done is not None:
             result.position, result.more = replace(here, after=done, within=None), True
@@ -94,7 +107,9 @@ async def which(
     return moved, walked[-1][0] if len(walked) == _WALKED else None
 
 
-async def _take(connection: Connection, result: Moving, here: ResyncPosition, ids: Sequence[UUID], most: int) -> bool:
+async def _take(
+    connection: Connection, result: Moving, here: ResyncPosition, ids: Sequence[UUID], most: int, *, silent: bool
+) -> bool:
     """Read of some, in their order, as much as goes into `most` rows; whether that was all."""
     states = await feed.states(connection, ids)
     open_ = {id_: states[id_] for id_ in ids if id_ in states and not states[id_].closed}
@@ -103,8 +118,8 @@ async def _take(connection: Connection, result: Moving, here: ResyncPosition, id
     apart: UUID | None = None
     for id_ in ids:
         state, start = states.get(id_), begun.get(id_)
-        if state is None or not (state.closed or state.head):
-            continue  # of one in which nothing was said yet nobody is told
+        if state is None or not (state.closed or state.head or silent):
+            continue  # of one in which nothing was said yet nobody is told who has not asked for it
         if not state.closed:
             moved = most_rows(start, state.counters)
             if start is None or moved > _SMALL:
