@@ -12,10 +12,12 @@ from typing import Any
 import httpx
 import jwt
 import pytest
+from click.testing import CliRunner
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from pydantic import SecretStr
 
+from nestrel.cli.main import main
 from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.service import tokens
 from nestrel.service.settings import Settings, SettingsError, load_settings
@@ -129,7 +131,7 @@ async def test_a_key_that_the_issuer_has_withdrawn_keeps_no_session(
     assert by_rsa.key != by_secret.key
     assert [await check.still_known(one.key) for one in (by_rsa, by_secret)] == [True, True]
     issuer["keys"] = ["ec"]
-    monkeypatch.setattr(tokens, "_KEYS_SECONDS", 0.0)
+    check._keys._seconds = 0.0
     monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
     await check.verify(jwt.encode(claims(), EC, "ES256", {"kid": "ec"}))  # has the keys read anew
     await asyncio.sleep(0)
@@ -151,7 +153,6 @@ async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> 
         jwt.encode(claims(), RSA, "RS512", {"kid": "rsa"}),
         jwt.encode(claims(), RSA, "PS256", {"kid": "rsa"}),
         jwt.encode(claims(), b"s" * 32, "HS256", {"kid": "symmetric"}),
-        jwt.encode(claims(), RSA, "RS256", {"kid": "unknown"}),
         jwt.encode(claims(), RSA, "RS256"),
         jwt.encode(claims(), SECRET, "HS256"),
         unsigned(claims()),
@@ -164,7 +165,47 @@ async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> 
     for one in bad:
         with pytest.raises(Unauthenticated):
             await check.verify(one)
-    assert issuer["asked"] <= 2  # unknown keys do not make us ask again and again
+    assert issuer["asked"] == 1
+
+
+async def test_an_unknown_key_is_said_to_be_so_only_by_the_issuer(
+    issuer: dict[str, Any], verifier: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It may be new: whoever is told 401 signs out. So it is 503 until the issuer was asked for it."""
+    check = verifier()
+    await check.verify(jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"}))
+    issuer["keys"] = ["rsa", "ec"]
+    signed = jwt.encode(claims(), OKP, "EdDSA", {"kid": "okp"})
+    for _ in range(20):
+        with pytest.raises(StoreUnavailable) as away:
+            await check.verify(signed)
+        assert 1 <= (away.value.retry_after or 0) <= 5
+    assert issuer["asked"] == 1, "unknown keys make us ask again and again"
+    monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
+    issuer["away"] = True
+    with pytest.raises(StoreUnavailable):
+        await check.verify(signed)
+    issuer["away"] = False
+    with pytest.raises(Unauthenticated):
+        await check.verify(signed)
+    monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 60.0)
+    asked = issuer["asked"]
+    for _ in range(20):
+        with pytest.raises(Unauthenticated):  # it was asked for, and is not there
+            await check.verify(signed)
+    assert issuer["asked"] == asked
+    monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
+    issuer["keys"].append("okp")
+    assert (await check.verify(signed)).user_id == "mara"
+
+
+async def test_what_a_secret_signs_needs_no_issuer(issuer: dict[str, Any], verifier: Any) -> None:
+    check = verifier(jwt_secret=SecretStr(SECRET))
+    issuer["away"] = True
+    named = jwt.encode(claims(), SECRET, "HS256", {"kid": "ours"})
+    assert (await check.verify(named)).user_id == "mara"
+    with pytest.raises(StoreUnavailable):
+        await check.verify(jwt.encode(claims(), "x" * 32, "HS256", {"kid": "theirs"}))
 
 
 @pytest.mark.filterwarnings("ignore:The RSA key is 1024 bits")  # which is what this is about
@@ -175,7 +216,7 @@ async def test_a_token_does_not_outlive_its_key_and_a_small_key_is_none(
     assert (await check.verify(signed)).user_id == "mara"
     issuer["keys"].remove("ec")
     assert (await check.verify(signed)).user_id == "mara"  # the keys that are known are not old yet
-    monkeypatch.setattr(tokens, "_KEYS_SECONDS", 0.0)
+    check._keys._seconds = 0.0
     monkeypatch.setattr(tokens, "_REFETCH_SECONDS", 0.0)
     with pytest.raises(Unauthenticated):
         async with asyncio.timeout(PATIENCE):
@@ -214,6 +255,11 @@ def test_settings_say_what_is_wrong(monkeypatch: pytest.MonkeyPatch, tmp_path: A
     monkeypatch.chdir(tmp_path)
     for name, value, words in (
         ("NESTREL_JWT_SECRET", "short", "32 bytes"),
+        ("NESTREL_JWT_SECRET", f"{SECRET},", "empty secret"),
+        ("NESTREL_JWT_SECRET", f"{SECRET}, short", "secret 2 of 2"),
+        ("NESTREL_JWT_SECRET_FILE", "/nowhere/secret", "No such file"),
+        ("NESTREL_RATELIMIT", "5", "did you mean NESTREL_RATE_LIMIT"),
+        ("NESTREL_ORIGIN", "https://a.example", "did you mean NESTREL_ORIGINS"),
         ("NESTREL_DATABASE_URL", "mysql://x", "postgresql://"),
         ("NESTREL_PORT", "99999", "65535"),
         ("NESTREL_BUS", "smoke", "redis://"),
@@ -224,5 +270,50 @@ def test_settings_say_what_is_wrong(monkeypatch: pytest.MonkeyPatch, tmp_path: A
             with pytest.raises(SettingsError, match=words):
                 load_settings()
     (tmp_path / "nestrel.toml").write_text('port = 8500\nhost = "127.0.0.2"\n')
+    for text, words in (
+        ("port = ", "nestrel.toml cannot be read"),
+        ("prot = 1", "did you mean port"),
+        ("x = '\xff'", "cannot be read"),
+    ):
+        (tmp_path / "nestrel.toml").write_bytes(text.encode("latin-1"))
+        with pytest.raises(SettingsError, match=words):
+            load_settings()
+    (tmp_path / "nestrel.toml").write_text('port = 8500\nhost = "127.0.0.2"\n')
+    monkeypatch.setenv("NESTREL_SERVICE_HOST", "10.0.0.1")  # as an orchestrator sets it
+    monkeypatch.setenv("NESTREL_PORT_8460_TCP_ADDR", "10.0.0.1")
     monkeypatch.setenv("NESTREL_PORT", "8501")
     assert (load_settings().port, load_settings().host, load_settings(port=1).port) == (8501, "127.0.0.2", 1)
+
+
+async def test_secrets_are_read_alike_everywhere(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Any, make_database: Callable[[], str]
+) -> None:
+    """One parser: what the command signs with the service takes, and while secrets change it takes both."""
+    monkeypatch.chdir(tmp_path)
+    new, old = "n" * 40, "o" * 40
+    file = tmp_path / "secret"
+    file.write_text(f"{new}\n{old}\n")
+    for env in ({"NESTREL_JWT_SECRET": f" {new} , {old}"}, {"NESTREL_JWT_SECRET_FILE": str(file)}):
+        with monkeypatch.context() as patched:
+            for name, value in env.items():
+                patched.setenv(name, value)
+            settings = load_settings()
+            assert settings.secrets == (new, old)
+            made = CliRunner().invoke(main, ["token", "mara"])
+        assert made.exit_code == 0, made.output
+        assert jwt.decode(made.output.strip(), new, ["HS256"])["sub"] == "mara"
+        check = TokenVerifier(settings)
+        for signed in (made.output.strip(), token("mara", secret=new), token("mara", secret=old)):
+            assert (await check.verify(signed)).user_id == "mara"
+        with pytest.raises(Unauthenticated):
+            await check.verify(token("mara", secret="x" * 40))
+    with monkeypatch.context() as patched, pytest.raises(SettingsError, match="not both"):
+        patched.setenv("NESTREL_JWT_SECRET", new)
+        patched.setenv("NESTREL_JWT_SECRET_FILE", str(file))
+        load_settings()
+
+
+def test_a_sub_that_is_a_number_is_told_so(service: Served) -> None:
+    signed = jwt.encode({"sub": 7, "exp": SOON}, SECRET, "HS256")
+    answer = httpx.get(f"{service.url}/v1/me", headers={"Authorization": f"Bearer {signed}"})
+    assert (answer.status_code, "sub must be text" in answer.json()["detail"]) == (401, True)

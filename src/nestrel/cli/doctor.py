@@ -7,14 +7,17 @@ import sys
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import DEFAULT_URL, of_the_service
+from nestrel.cli.options import of_the_service
 
 
 @click.command()
-@click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
+@click.option(
+    "--url", envvar="NESTREL_URL", show_envvar=True,
+    help="The service's address; by default where NESTREL_HOST and NESTREL_PORT say that it listens.",
+)  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines, one object a line.")
 @of_the_service
-def doctor(url: str, as_json: bool) -> None:
+def doctor(url: str | None, as_json: bool) -> None:
     """Check settings, database and service; exit 1 if something is missing."""
     from nestrel.cli.findings import look
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import platform
+import time
 from collections.abc import Awaitable, Callable, Iterator
 from uuid import uuid4
 
@@ -11,12 +12,15 @@ import httpx
 from redis.exceptions import RedisError
 
 from nestrel import __version__
-from nestrel.core.problems import StoreUnavailable
+from nestrel.cli.options import DEFAULT_URL
+from nestrel.core.problems import Problem, StoreUnavailable
 from nestrel.files.objects import FilesUnavailable
 from nestrel.files.opening import open_files
 from nestrel.live.redis_line import connect
 from nestrel.local.postgres import PostgresError, find_binaries
+from nestrel.service.minting import mint
 from nestrel.service.settings import Settings, SettingsError, load_settings
+from nestrel.service.tokens import IssuerKeys, TokenVerifier
 from nestrel.store import roles, schema
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
@@ -44,12 +48,31 @@ def _settings() -> tuple[Finding, Settings | None]:
     return ("settings", True, "can be read"), settings
 
 
-def _tokens(settings: Settings) -> Finding:
+async def _tokens(settings: Settings) -> Finding:
+    """Whether tokens can be verified: those that each secret signs, and those of the issuer by its keys."""
+    said = []
+    verifier = TokenVerifier(settings)
+    for n, secret in enumerate(settings.secrets, 1):
+        signed = mint(
+            secret, "doctor", seconds=60, now=int(time.time()), issuer=settings.issuer, audience=settings.audience
+        )
+        try:
+            await verifier.verify(signed)
+        except Problem as problem:
+            return "tokens", False, f"what secret {n} signs is not taken: {problem.detail}"
+    if settings.secrets:
+        said.append("shared secret" if len(settings.secrets) == 1 else f"{len(settings.secrets)} shared secrets")
     if settings.jwks_url:
-        return "tokens", True, f"keys of {settings.issuer}"
-    if settings.jwt_secret:
-        return "tokens", True, "shared secret"
-    return "tokens", False, "set NESTREL_JWT_SECRET or NESTREL_JWKS_URL to run the service"
+        try:
+            keys = await IssuerKeys(settings.jwks_url).look()
+        except ValueError as error:
+            return "tokens", False, f"the keys at {settings.jwks_url} cannot be read: {error}"
+        if not keys:
+            return "tokens", False, f"{settings.jwks_url} has no key of use (RS256, ES256 or EdDSA)"
+        said.append(f"{keys} {'key' if keys == 1 else 'keys'} of {settings.issuer}")
+    if not said:
+        return "tokens", False, "set NESTREL_JWT_SECRET or NESTREL_JWKS_URL to run the service"
+    return "tokens", True, ", ".join(said)
 
 
 async def _asked(
@@ -172,14 +195,23 @@ def _service(url: str) -> Iterator[Finding]:
         yield "service", False, f"what answers at {url} is not Nestrel"
 
 
-def look(url: str) -> list[Finding]:
-    """Everything that can be found out from here: what was looked at, whether it is good, and what is so."""
+def _address(settings: Settings | None) -> str:
+    """Where the service of these settings is, seen from this machine."""
+    if settings is None:
+        return DEFAULT_URL
+    host = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}.get(settings.host, settings.host)
+    return f"http://{f'[{host}]' if ':' in host and not host.startswith('[') else host}:{settings.port}"
+
+
+def look(url: str | None) -> list[Finding]:
+    """Everything that can be found out from here: what was looked at, whether it is good, and what is so. Without a
+    `url` the service is looked for where the settings say that it listens."""
     findings: list[Finding] = [("version", True, f"{__version__}, Python {platform.python_version()}"), _postgres()]
     finding, settings = _settings()
     findings.append(finding)
     if settings is not None and settings.database_url is not None:
         findings += [
-            _tokens(settings),
+            asyncio.run(_tokens(settings)),
             asyncio.run(_asked(settings, "database", _database)),
             asyncio.run(_asked(settings, "durability", _durability)),
             *(asyncio.run(_standby(settings, url)) for url in settings.replica_urls),
@@ -189,4 +221,4 @@ def look(url: str) -> list[Finding]:
             asyncio.run(_asked(settings, "posts left in transactions", _waiting)),
             asyncio.run(_files(settings)),
         ]
-    return [*findings, *_service(url.rstrip("/"))]
+    return [*findings, *_service((url or _address(settings)).rstrip("/"))]

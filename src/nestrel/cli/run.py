@@ -33,17 +33,17 @@ def serve(host: str | None, port: int | None, workers: int) -> None:
     """
     settings = settings_or_exit(host=host, port=port)
     _with_database(settings)
-    if settings.jwt_secret is None and settings.jwks_url is None:
+    if not settings.secrets and settings.jwks_url is None:
         raise click.UsageError(
-            "no way to check tokens: set NESTREL_JWT_SECRET, or NESTREL_JWKS_URL with NESTREL_ISSUER and "
-            "NESTREL_AUDIENCE"
+            "no way to check tokens: set NESTREL_JWT_SECRET or NESTREL_JWT_SECRET_FILE, or NESTREL_JWKS_URL with "
+            "NESTREL_ISSUER and NESTREL_AUDIENCE"
         )
     from nestrel.service import server
 
     try:
         server.serve(settings, workers, lambda address: click.echo(f"nestrel listens on {address}", err=True))
-    except OSError as error:
-        raise click.ClickException(f"cannot listen on {settings.host}:{settings.port}: {error.strerror}") from None
+    except server.CannotListen as error:
+        raise click.ClickException(str(error)) from None
 
 
 @click.group()

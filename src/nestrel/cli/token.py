@@ -22,13 +22,14 @@ from nestrel.demo import files
 def token(user: str, name: str | None, picture: str | None, service: bool, hours: float) -> None:
     """Print a token that speaks for USER.
 
-    Signed with NESTREL_JWT_SECRET, or with the secret of the demo when there is one.
+    Signed with the first secret of NESTREL_JWT_SECRET or NESTREL_JWT_SECRET_FILE, or with that of the demo when there
+    is one.
     """
     from nestrel.service.minting import SERVICE_SCOPE, mint
 
     settings = settings_or_exit()
-    if settings.jwt_secret is not None:
-        secret, issuer, audience = settings.jwt_secret.get_secret_value(), settings.issuer, settings.audience
+    if settings.secrets:
+        secret, issuer, audience = settings.secrets[0], settings.issuer, settings.audience
     elif (trust := files.read(settings.data_dir)) is not None:
         secret, issuer, audience = trust.secret, trust.issuer, trust.audience
     else:

@@ -12,7 +12,7 @@ import socket
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from multiprocessing.connection import Connection
 from multiprocessing.context import SpawnProcess
 
@@ -138,30 +138,46 @@ def listen(settings: Settings) -> socket.socket:
     return bound
 
 
+class CannotListen(Exception):
+    """An address cannot be listened on; the text says which, and why."""
+
+
+@contextlib.contextmanager
+def _cannot_listen(address: str) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise CannotListen(f"cannot listen on {address}: {error.strerror}") from None
+
+
 def serve(settings: Settings, workers: int = 1, on_bound: Callable[[str], None] = lambda _address: None) -> None:
     """Serve until SIGTERM or SIGINT, then drain. `on_bound` hears the address once it is listened on.
 
     Raises:
-        OSError: the address cannot be listened on.
+        CannotListen: an address cannot be listened on.
     """
     logs.configure(settings.log_level)
-    bound = listen(settings)
+    with _cannot_listen(f"{settings.host}:{settings.port}"):
+        bound = listen(settings)
     host, port = bound.getsockname()[:2]
-    on_bound(f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}")
+    address = f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
     if workers == 1:
         _serve_metrics(settings)
+        on_bound(address)
         _run(settings, bound)
         return
     with tempfile.TemporaryDirectory(prefix="nestrel-metrics-") as directory:
         os.environ["PROMETHEUS_MULTIPROC_DIR"] = directory
         _serve_metrics(settings)
+        on_bound(address)
         _Supervisor(settings, bound, workers).run()
 
 
 def _serve_metrics(settings: Settings) -> None:
     """The metrics on a port of their own, where one is set; for all workers."""
     if settings.metrics_port is not None:
-        start_http_server(settings.metrics_port, settings.host, metrics.registry())
+        with _cannot_listen(f"{settings.host}:{settings.metrics_port} for metrics (NESTREL_METRICS_PORT)"):
+            start_http_server(settings.metrics_port, settings.host, metrics.registry())
 
 
 def _run(settings: Settings, bound: socket.socket) -> None:

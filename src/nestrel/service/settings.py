@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
+import tomllib
+from collections.abc import Iterable, Iterator
 from datetime import timedelta
+from difflib import get_close_matches
 from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
 from typing import Annotated, Literal
@@ -21,12 +25,16 @@ from pydantic_settings import (
 from nestrel.core.notices import Content
 from nestrel.core.people import Profiles
 from nestrel.core.quotas import Adding, Quotas
+from nestrel.core.secrets import parse_secrets
 from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
 from nestrel.live import redis_address
 from nestrel.service.origins import check_origin_form
 
-_SECRET_BYTES = 32
+_OTHERS = ("NESTREL_URL", "NESTREL_TOKEN", "NESTREL_SETTING_UP")
+"""Variables that are not the service's: of the command line, and of the scripts."""
+_INJECTED = re.compile(r"NESTREL_(SERVICE_HOST|SERVICE_PORT(_.+)?|PORT_[0-9]+_(TCP|UDP)(_.+)?)")
+"""What an orchestrator puts into the environment beside a service that is called nestrel."""
 
 
 def default_data_dir() -> Path:
@@ -111,7 +119,19 @@ class Settings(BaseSettings):
             "before with a comma between"
         ),
     ] = None
+    jwt_secret_file: Annotated[
+        Path | None, Field(description="a file that holds it instead; a comma or a line break between two")
+    ] = None
     jwks_url: Annotated[str | None, Field(description="keys of an OpenID Connect issuer (RS256, ES256, EdDSA)")] = None
+    jwks_seconds: Annotated[
+        int,
+        Field(
+            ge=5,
+            le=86_400,
+            description="for how long the issuer's keys are taken before they are asked for again: so long a key still "
+            "counts that was withdrawn",
+        ),
+    ] = 600
     issuer: Annotated[str | None, Field(description="the `iss` that tokens must have")] = None
     audience: Annotated[str | None, Field(description="the `aud` that tokens must have")] = None
     client_id: Annotated[str, Field(description="the console's client id at the issuer")] = "nestrel-console"
@@ -337,8 +357,15 @@ class Settings(BaseSettings):
     @field_validator("jwt_secret")
     @classmethod
     def _long_enough(cls, value: SecretStr | None) -> SecretStr | None:
-        if value is not None and len(value.get_secret_value().encode()) < _SECRET_BYTES:
-            raise ValueError("must have 32 bytes or more (RFC 7518, 3.2)")
+        if value is not None:
+            parse_secrets(value.get_secret_value())
+        return value
+
+    @field_validator("jwt_secret_file")
+    @classmethod
+    def _readable(cls, value: Path | None) -> Path | None:
+        if value is not None:
+            parse_secrets(_text_of(value))
         return value
 
     @field_validator("files")
@@ -381,19 +408,35 @@ class Settings(BaseSettings):
 
     @property
     def secrets(self) -> tuple[str, ...]:
-        """The shared secrets: one, or the present one and the one before while they are changed."""
-        if self.jwt_secret is None:
-            return ()
-        text = self.jwt_secret.get_secret_value()
-        parts = tuple(text.split(","))
-        # A comma may as well stand in one secret.
-        return parts if len(parts) == 2 and all(len(part.encode()) >= _SECRET_BYTES for part in parts) else (text,)
+        """The shared secrets, the one that signs first. A file is read each time."""
+        if self.jwt_secret is not None:
+            return parse_secrets(self.jwt_secret.get_secret_value())
+        return () if self.jwt_secret_file is None else parse_secrets(_text_of(self.jwt_secret_file))
 
     @model_validator(mode="after")
-    def _issuer_is_whole(self) -> Settings:
+    def _tokens_are_clear(self) -> Settings:
+        if self.jwt_secret is not None and self.jwt_secret_file is not None:
+            raise ValueError("set NESTREL_JWT_SECRET or NESTREL_JWT_SECRET_FILE, not both")
         if self.jwks_url and not (self.issuer and self.audience):
             raise ValueError("NESTREL_JWKS_URL wants NESTREL_ISSUER and NESTREL_AUDIENCE beside it")
         return self
+
+
+def _text_of(path: Path) -> str:
+    """What a file says. Raises `ValueError` where it cannot be read."""
+    try:
+        return path.read_text()
+    except (OSError, UnicodeDecodeError) as error:
+        raise ValueError(f"{path} cannot be read: {getattr(error, 'strerror', None) or error}") from None
+
+
+def _unknown(environment: Iterable[str]) -> Iterator[str]:
+    """A line for each variable that looks like a setting and is none: whoever mistypes one must hear of it."""
+    known = {f"NESTREL_{name.rstrip('_').upper()}" for name in Settings.model_fields}
+    for name in sorted(environment):
+        if name.startswith("NESTREL_") and name not in known and name not in _OTHERS and not _INJECTED.fullmatch(name):
+            near = get_close_matches(name, known, 1)
+            yield f"{name}: there is no such setting" + (f"; did you mean {near[0]}?" if near else "")
 
 
 class SettingsError(Exception):
@@ -406,11 +449,22 @@ def load_settings(**overrides: object) -> Settings:
     Raises:
         SettingsError: with one line for each fault.
     """
+    lines = list(_unknown(os.environ))
     try:
-        return Settings(**{key: value for key, value in overrides.items() if value is not None})  # type: ignore[arg-type]  # checked by pydantic
+        found = Settings(**{key: value for key, value in overrides.items() if value is not None})  # type: ignore[arg-type]  # checked by pydantic
+    except (tomllib.TOMLDecodeError, OSError, UnicodeDecodeError) as error:
+        raise SettingsError(f"nestrel.toml cannot be read: {error}") from None
     except ValidationError as error:
-        lines = []
         for fault in error.errors():
             name = "NESTREL_" + str(fault["loc"][0]).upper() if fault["loc"] else "settings"
-            lines.append(f"{name}: {fault['msg'].removeprefix('Value error, ')}")
+            if fault["type"] == "extra_forbidden":
+                near = get_close_matches(str(fault["loc"][0]), Settings.model_fields, 1)
+                lines.append(
+                    f"{fault['loc'][0]}: there is no such key" + (f"; did you mean {near[0]}?" if near else "")
+                )
+            else:
+                lines.append(f"{name}: {fault['msg'].removeprefix('Value error, ')}")
         raise SettingsError("\n".join(lines)) from None
+    if lines:
+        raise SettingsError("\n".join(lines))
+    return found

@@ -6,13 +6,14 @@ import asyncio
 import hashlib
 import time
 from dataclasses import dataclass
-from math import isfinite
+from math import ceil, isfinite
 from typing import Any, NamedTuple
 
 import httpx
 import jwt
 import structlog
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from jwt.exceptions import InvalidSubjectError
 
 from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.core.text import check_display_name, check_picture, check_user_id
@@ -22,7 +23,6 @@ from nestrel.service.settings import Settings
 log = structlog.get_logger()
 
 _ALGORITHMS = {("RSA", None): "RS256", ("EC", "P-256"): "ES256", ("OKP", "Ed25519"): "EdDSA"}
-_KEYS_SECONDS = 600.0
 _REFETCH_SECONDS = 5.0
 _CACHED_TOKENS = 20_000
 _TOKEN_CHARS = 16 * 1024
@@ -63,20 +63,27 @@ class IssuerKey(NamedTuple):
     fingerprint: bytes
 
 
-def _unread() -> StoreUnavailable:
-    return StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=5)
+_UNKNOWN = 1_000
+
+
+def _unread(seconds: int = 5) -> StoreUnavailable:
+    return StoreUnavailable("the token issuer's keys cannot be read at the moment", retry_after=seconds)
 
 
 class IssuerKeys:
-    """An issuer's public keys by key id. Fetched when first needed, when old, and for a key id not seen before, but
-    then not more often than every few seconds, whoever asks, and whether or not it answers."""
+    """An issuer's public keys by key id. Fetched when first needed, when older than `seconds`, and for a key id not
+    seen before, but then not more often than every few seconds, whoever asks, and whether or not it answers. An id
+    counts as unknown when the issuer was asked for it and did not have it, and not before."""
 
-    def __init__(self, url: str) -> None:
+    def __init__(self, url: str, seconds: float = 600.0) -> None:
         self._url = url
+        self._seconds = seconds
         self._keys: dict[str | None, IssuerKey] = {}
         self._fetched = float("-inf")
         self._tried = float("-inf")
         self._fetching: asyncio.Task[None] | None = None
+        self._unknown: set[str | None] = set()
+        """Ids that the issuer did not have when it was asked last."""
 
     async def holds(self, fingerprint: bytes) -> bool:
         """Whether the issuer has a key that is known so. Raises as `find`."""
@@ -91,20 +98,46 @@ class IssuerKeys:
         """The key; None if the issuer has no such key.
 
         Raises:
-            StoreUnavailable: no keys are known yet and the issuer does not answer.
+            StoreUnavailable: the key is not known here, and the issuer does not answer, or was asked a moment ago: it
+                may have a new one.
         """
+        asked = time.monotonic()
         self._look_again(unknown=key_id not in self._keys)
-        if self._fetching is not None and (not self._keys or key_id not in self._keys):
+        if key_id in self._keys:
+            return self._keys[key_id]
+        if self._fetching is None and self._keys and (key_id is None or key_id in self._unknown):
+            return None
+        if self._fetching is not None:
             await asyncio.shield(self._fetching)  # many may wait for one answer; old keys serve meanwhile
-        if not self._keys:
-            raise _unread()
-        return self._keys.get(key_id)
+        if key_id in self._keys:
+            return self._keys[key_id]
+        if self._fetched < asked:
+            raise _unread(max(1, ceil(self._tried + _REFETCH_SECONDS - time.monotonic())))
+        if self._tried < asked:
+            raise _unread()  # what was under way had begun before: the issuer may have it by now
+        if len(self._unknown) >= _UNKNOWN:
+            self._unknown.clear()
+        self._unknown.add(key_id)
+        return None
+
+    async def look(self) -> int:
+        """Ask the issuer now; how many keys of use it has.
+
+        Raises:
+            ValueError: it does not answer, or not with keys; the text says what came instead.
+        """
+        try:
+            await self._fetch()
+        except (httpx.HTTPError, ValueError, KeyError, TypeError, AttributeError) as error:
+            raise ValueError(str(error) or type(error).__name__) from None
+        return len(self._keys)
 
     def _look_again(self, *, unknown: bool) -> None:
         now = time.monotonic()
-        old = now - self._fetched > _KEYS_SECONDS
+        old = now - self._fetched > self._seconds
         if (old or unknown) and now - self._tried > _REFETCH_SECONDS and self._fetching is None:
             self._tried = now
+            self._unknown.clear()
             self._fetching = asyncio.create_task(self._refresh())
 
     async def _refresh(self) -> None:
@@ -148,7 +181,7 @@ class TokenVerifier:
     def __init__(self, settings: Settings) -> None:
         self._secrets = settings.secrets
         self._known = {secret: fingerprint(secret.encode()) for secret in settings.secrets}
-        self._keys = IssuerKeys(settings.jwks_url) if settings.jwks_url else None
+        self._keys = IssuerKeys(settings.jwks_url, settings.jwks_seconds) if settings.jwks_url else None
         self._issuer = settings.issuer
         self._audience = settings.audience
         self._longest = settings.token_seconds
@@ -185,20 +218,22 @@ class TokenVerifier:
             key_id = jwt.get_unverified_header(token).get("kid")
         except (jwt.PyJWTError, ValueError, RecursionError):
             raise Unauthenticated("the token is not a JSON Web Token") from None
+        unread: StoreUnavailable | None = None
         if self._keys is not None and (key_id is not None or not self._secrets):
-            found = await self._keys.find(key_id)
+            try:
+                found = await self._keys.find(key_id)
+            except StoreUnavailable as problem:
+                found, unread = None, problem  # it may be signed with a secret all the same
             if found is not None:
                 claims = self._decode(token, found.key, found.algorithm)
                 return _Verified(self._identity(claims, found.fingerprint), True, key_id)
-        if not self._secrets:
-            raise Unauthenticated("the token is not signed with a key of the issuer")
-        *others, last = self._secrets
-        for secret in others:
+        wrong: Unauthenticated = Unauthenticated("the token is not signed with a key of the issuer")
+        for secret in self._secrets:
             try:
                 return self._verified_by(secret, token)
-            except _WrongKey:
-                continue
-        return self._verified_by(last, token)
+            except _WrongKey as problem:
+                wrong = problem
+        raise unread or wrong
 
     def _verified_by(self, secret: str, token: str) -> _Verified:
         return _Verified(self._identity(self._decode(token, secret, "HS256"), self._known[secret]), False, None)
@@ -236,6 +271,8 @@ class TokenVerifier:
             raise Unauthenticated("the token is for another audience") from None
         except jwt.InvalidIssuerError:
             raise Unauthenticated("the token is from another issuer") from None
+        except InvalidSubjectError:
+            raise Unauthenticated("the token's sub must be text (RFC 7519, 4.1.2)") from None
         except jwt.InvalidSignatureError:
             raise _WrongKey("the token's signature or form is not valid") from None
         except (jwt.PyJWTError, ValueError, TypeError, OverflowError, RecursionError):

@@ -49,4 +49,4 @@ async def console_config(service: ServiceDep) -> Json:
     """What the console needs to know before anyone has signed in."""
     settings = service.settings
     issuer = {"authority": settings.issuer, "client_id": settings.client_id} if settings.jwks_url else None
-    return Json({"issuer": issuer, "paste_token": settings.jwt_secret is not None, "version": __version__})
+    return Json({"issuer": issuer, "paste_token": bool(settings.secrets), "version": __version__})
