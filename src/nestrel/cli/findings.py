@@ -93,6 +93,7 @@ async def _asked(
 
 async def _database(database: Database, name: str) -> tuple[bool, str]:
     async with database.read() as connection:
+        await schema.check_server(connection.sql)
         at = await schema.current(connection.sql, name)
     if not schema.serves(at):
         return False, f"the schema is at {at or 'nothing'}; run nestrel db upgrade"

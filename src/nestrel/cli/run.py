@@ -69,6 +69,8 @@ def upgrade(before: bool) -> None:
     url = _with_database(settings)
     try:
         was, at = asyncio.run(schema.upgrade(url, settings.schema_, before=before))
+    except schema.Unfit as error:
+        raise click.ClickException(str(error)) from None
     except Exception as error:
         reason = str(driver_error(error)).strip().splitlines() or [type(error).__name__]
         what = "the database cannot be used now" if is_away(error) else "the schema could not be brought to date"

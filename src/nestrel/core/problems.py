@@ -193,8 +193,9 @@ class InternalError(Problem):
 
 class Trouble(StrEnum):
     """Why the store does not serve: a database that is away is something else than one that is busy, slow, locked by
-    somebody, full, read only or without its schema; it was `restored` to another state; of what was `unconfirmed` it is
-    not known whether a standby has it; or this process is `stopping`."""
+    somebody, full, read only, without its schema or without rights for the service's role, or none that can be used; it
+    was `restored` to another state; of what was `unconfirmed` it is not known whether a standby has it; or this process
+    is `stopping`."""
 
     AWAY = "away"
     BUSY = "busy"
@@ -203,6 +204,8 @@ class Trouble(StrEnum):
     FULL = "full"
     READ_ONLY = "read-only"
     NO_SCHEMA = "no-schema"
+    NO_RIGHTS = "no-rights"
+    UNFIT = "unfit"
     RESTORED = "restored"
     UNCONFIRMED = "unconfirmed"
     STOPPING = "stopping"

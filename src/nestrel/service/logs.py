@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import sys
+import time
 from contextvars import ContextVar
 from typing import Any
 
@@ -18,6 +19,9 @@ def _render(_logger: Any, _name: str, event: structlog.typing.EventDict) -> str:
     return orjson.dumps(event, default=str).decode()
 
 
+_SAME_SECONDS = 60.0
+_SAME_MOST = 1_000
+
 REQUEST_ID: ContextVar[str | None] = ContextVar("request_id", default=None)
 """The id of the request, or of the socket, that the caller works for."""
 
@@ -31,10 +35,34 @@ def _with_request_id(_logger: Any, _name: str, event: structlog.typing.EventDict
     return event
 
 
+class _OnceAMinute:
+    """Leaves out a warning that says the same as one of the last minute: where a database is away, every part of the
+    service says so, again and again. The next one has how many were left out as `repeated`."""
+
+    def __init__(self) -> None:
+        self._said: dict[tuple[str, str], tuple[float, int]] = {}
+
+    def __call__(self, _logger: Any, name: str, event: structlog.typing.EventDict) -> structlog.typing.EventDict:
+        if name != "warning" or "reason" not in event:
+            return event
+        now, key = time.monotonic(), (str(event["event"]), str(event["reason"]))
+        at, left_out = self._said.get(key, (-_SAME_SECONDS, 0))
+        if now - at < _SAME_SECONDS:
+            self._said[key] = (at, left_out + 1)
+            raise structlog.DropEvent
+        if len(self._said) >= _SAME_MOST:
+            self._said.clear()
+        self._said[key] = (now, 0)
+        if left_out:
+            event["repeated"] = left_out
+        return event
+
+
 def configure(level: str) -> None:
     """Set up logging for this process; `level` is debug, info, warning or error."""
     number = logging.getLevelNamesMapping()[level.upper()]
     shared: list[structlog.typing.Processor] = [
+        _OnceAMinute(),
         _with_request_id,
         structlog.processors.add_log_level,
         structlog.processors.TimeStamper(fmt="iso", utc=True),

@@ -50,6 +50,7 @@ from nestrel.service.seats import Seats
 from nestrel.service.settings import Settings
 from nestrel.service.shedding import Shedding
 from nestrel.service.stalls import Closable, Stalls
+from nestrel.service.starting import until_served
 from nestrel.service.stores import open_stores
 from nestrel.service.sweeper import Sweeper
 from nestrel.service.tokens import Identity, TokenVerifier
@@ -164,14 +165,29 @@ class Service:
     async def start(self) -> None:
         self._stop_tracing = traces.start(self.settings, self.node)
         await self.bus.start(self.hub.heard, self._bus_is_back)
-        with contextlib.suppress(StoreUnavailable):
-            await self.load_seal()
         self._tasks = [
+            asyncio.create_task(self._look_after(), name="stalls"),
+            asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
+        ]
+        try:
+            await self.load_seal()
+            await self._check_store()
+        except StoreUnavailable:
+            self._tasks.append(asyncio.create_task(self._begin_late(), name="starting"))
+        else:
+            self._begin()
+
+    async def _begin_late(self) -> None:
+        await until_served(self.settings.database_url or "", self._check_store)
+        self._begin()
+
+    def _begin(self) -> None:
+        """Begin the work in the background, all of which needs the store."""
+        self._tasks += [
             asyncio.create_task(
                 work_off(self.stores.background, self.skeletons, self.something_left), name="left over"
             ),
             asyncio.create_task(self.checkpoints.run(), name="checkpoints"),
-            asyncio.create_task(self._look_after(), name="stalls"),
             asyncio.create_task(self.sweeper.run(), name="sweeper"),
             asyncio.create_task(self.bars.run(), name="bars"),
             asyncio.create_task(self.rates.run(), name="rates"),
@@ -179,7 +195,6 @@ class Service:
             asyncio.create_task(self.erasures.run(), name="erasures"),
             asyncio.create_task(self.waiting_posts.run(), name="waiting posts"),
             asyncio.create_task(collect(self.attachments), name="collector"),
-            asyncio.create_task(self.attachments.pictures.run(), name="pictures"),
             asyncio.create_task(self.consumers.run(), name="consumers"),
         ]
 
@@ -394,6 +409,15 @@ class Service:
         await self.load_seal()
         if (ailing := self.database.ailing) is not None:
             raise ailing
+
+    async def _check_store(self) -> None:
+        """Raises `StoreUnavailable` for a database that this process can do nothing with."""
+        async with self.database.read() as connection:
+            try:
+                await schema.check_server(connection.sql)
+            except schema.Unfit as error:
+                raise StoreUnavailable(str(error), retry_after=60, reason=Trouble.UNFIT) from None
+        await self.check_ready()
 
     async def _look_after(self) -> None:
         """Look at what the connections hold, and for those that are not read from."""

@@ -34,6 +34,12 @@ def parsed(url: str) -> URL:
     return found.set(drivername="postgresql+asyncpg")
 
 
+def shown(url: str) -> str:
+    """The address for a log: hosts, ports and the database, and neither who connects nor by which password."""
+    parts = urlsplit(url)
+    return parts.netloc.rpartition("@")[2] + parts.path
+
+
 def sqlalchemy(url: str) -> str:
     """The address for SQLAlchemy. Raises as `parsed`."""
     return parsed(url).render_as_string(hide_password=False)

@@ -24,6 +24,8 @@ from nestrel.store import addresses, troubles
 from nestrel.store.native import SCHEMA
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
+_OLDEST = 14
+_SERVER = "SELECT current_setting('server_version_num')::int, current_setting('server_encoding')"
 _LOCK = "SELECT pg_advisory_lock(hashtextextended('schema ' || :schema, 0))"
 _UNLOCK = "SELECT pg_advisory_unlock(hashtextextended('schema ' || :schema, 0))"
 """Two upgrades of one schema started at one moment run one after the other."""
@@ -86,16 +88,42 @@ async def current(connection: AsyncConnection, schema: str = SCHEMA) -> str | No
     return await connection.run_sync(look)
 
 
+class Unfit(Exception):
+    """The database is none that the service can use; the text says why, and what to do."""
+
+
+async def check_server(connection: AsyncConnection) -> None:
+    """Raises `Unfit` for a server that is too old, or a database whose text is not UTF-8."""
+    version, encoding = (await connection.execute(text(_SERVER))).one()
+    fault = unfit(version, encoding)
+    if fault is not None:
+        raise Unfit(fault)
+
+
+def unfit(version: int, encoding: str) -> str | None:
+    """Why a server of that version number, with a database of that encoding, cannot be used; None if it can."""
+    if version < _OLDEST * 10_000:
+        return f"PostgreSQL {version // 10_000} is too old: the service needs {_OLDEST} or newer"
+    if encoding != "UTF8":
+        return (
+            f"the database keeps its text as {encoding}, which cannot hold all that people write: make one with "
+            "ENCODING 'UTF8' TEMPLATE template0"
+        )
+    return None
+
+
 async def upgrade(url: str, schema: str = SCHEMA, *, before: bool = False) -> tuple[str | None, str]:
     """Bring the database to date; returns the revisions before and after. Safe to run from many places at once, and
     again after it was cut short. `before`: only as far as the code of before can still serve.
 
     Raises:
+        Unfit: it is none that the service can use.
         DBAPIError: the database refuses, or something holds what a revision must change for half a minute and more.
     """
     engine = create_async_engine(addresses.sqlalchemy(url))
     try:
         async with engine.connect() as connection:
+            await check_server(connection)
             await connection.execute(text(f"SET lock_timeout = '{_OTHERS_SECONDS}s'"))
             await connection.execute(text(_LOCK), {"schema": schema})
             await connection.execute(text(f"SET lock_timeout = '{_LOCK_SECONDS}s'"))

@@ -20,6 +20,7 @@ _STATES = {
     "42883": Trouble.NO_SCHEMA,  # undefined function
     "42703": Trouble.NO_SCHEMA,  # undefined column
     "3F000": Trouble.NO_SCHEMA,
+    "42501": Trouble.NO_RIGHTS,
     "57014": Trouble.SLOW,  # statement_timeout
     "25P03": Trouble.SLOW,  # idle_in_transaction_session_timeout
     "55P03": Trouble.LOCKED,  # lock_timeout
@@ -51,10 +52,12 @@ WORDS = {
         "no standby has confirmed what was written, so that it may be lost; try again, with the same idempotency key"
     ),
     Trouble.NO_SCHEMA: "the schema is not there yet; run nestrel db upgrade",
+    Trouble.NO_RIGHTS: "the service's role of the database may not do this; run nestrel db roles",
+    Trouble.UNFIT: "the database is none that the service can use",
 }
 RETRY = {
     Trouble.AWAY: 1, Trouble.BUSY: 1, Trouble.SLOW: 2, Trouble.LOCKED: 1, Trouble.FULL: 10, Trouble.READ_ONLY: 5,
-    Trouble.NO_SCHEMA: 5, Trouble.UNCONFIRMED: 1,
+    Trouble.NO_SCHEMA: 5, Trouble.NO_RIGHTS: 10, Trouble.UNFIT: 60, Trouble.UNCONFIRMED: 1,
 }  # fmt: skip
 """Seconds after which to come back."""
 
