@@ -12,7 +12,7 @@ import orjson
 
 import nestrel.client
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 from nestrel.cli.transfer import FORM, INTO, write
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
@@ -25,7 +25,7 @@ def archive() -> None:
 
 
 @archive.command("list")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def list_(client: Client, conversation: str, as_json: bool) -> None:
@@ -56,7 +56,7 @@ def list_(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @archive.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("segment", type=click.IntRange(1))
 @as_json
 @with_client
@@ -76,7 +76,7 @@ def show(client: Client, conversation: str, segment: int, as_json: bool) -> None
 
 
 @archive.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def verify(client: Client, conversation: str, as_json: bool) -> None:
@@ -108,7 +108,7 @@ def _fault(item: ArchiveSegment, content: bytes) -> str | None:
 
 
 @archive.command("export")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @FORM
 @INTO
 @with_client

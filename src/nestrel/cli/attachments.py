@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Attachment, Client
@@ -22,7 +22,7 @@ def attachments() -> None:
 
 
 @attachments.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("what", metavar="SEQ|ID")
 @click.option("--into", type=click.Path(path_type=Path), default=Path(), metavar="PATH",
               help="A folder, or for a single file its new name; by default the present folder.")  # fmt: skip
@@ -60,7 +60,7 @@ def _preview(client: Client, place: str, one: Attachment | str, width: str, into
 
 
 @attachments.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("attachment_id", metavar="ID")
 @click.option("--seconds", type=click.IntRange(1, 86_400), default=3_600, show_default=True,
               help="How long it works, a day at most.")  # fmt: skip

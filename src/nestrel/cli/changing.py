@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 from nestrel.core.symbols import LIKE
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
@@ -20,7 +20,9 @@ _SEQ = click.IntRange(1)
 
 def _of_message(command: Callable[..., Any]) -> Callable[..., Any]:
     """The arguments of a command on one message."""
-    return click.argument("conversation")(click.argument("seq", type=_SEQ)(as_json(with_client(command))))
+    return click.argument("conversation", type=CONVERSATION)(
+        click.argument("seq", type=_SEQ)(as_json(with_client(command)))
+    )
 
 
 def _say(message: Message, words: str, as_json: bool) -> None:
@@ -31,7 +33,7 @@ def _say(message: Message, words: str, as_json: bool) -> None:
 
 
 @click.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("seq", type=_SEQ)
 @click.argument("body", required=False)
 @click.option("--markdown", is_flag=True, help="The new body is Markdown.")
@@ -80,7 +82,7 @@ def unlike(client: Client, conversation: str, seq: int, symbol: str, as_json: bo
 
 
 @click.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("seq", type=click.IntRange(0), required=False)
 @as_json
 @with_client

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, Conversation
@@ -92,7 +92,7 @@ def make(
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def show(client: Client, conversation: str, as_json: bool) -> None:
@@ -101,7 +101,7 @@ def show(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.option("--title")
 @click.option("--name")
 @click.option("--visibility", type=click.Choice(["open", "private"]), help="open: anyone signed in may find it.")
@@ -123,7 +123,7 @@ def change(client: Client, conversation: str, as_json: bool, **fields: Any) -> N
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @with_client
 def close(client: Client, conversation: str, yes: bool) -> None:
@@ -135,7 +135,7 @@ def close(client: Client, conversation: str, yes: bool) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def members(client: Client, conversation: str, as_json: bool) -> None:
@@ -154,7 +154,7 @@ def members(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @with_client
 def join(client: Client, conversation: str) -> None:
     """Join an open conversation."""
@@ -163,7 +163,7 @@ def join(client: Client, conversation: str) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @with_client
 def leave(client: Client, conversation: str) -> None:
     """Leave a conversation."""
@@ -171,7 +171,7 @@ def leave(client: Client, conversation: str) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.option("--again", is_flag=True, help="Show it again.")
 @with_client
 def hide(client: Client, conversation: str, again: bool) -> None:
@@ -180,7 +180,7 @@ def hide(client: Client, conversation: str, again: bool) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("user")
 @click.option("--role", type=_ROLES, help="By default writer, in a bulletin reader.")
 @with_client
@@ -191,7 +191,7 @@ def add(client: Client, conversation: str, user: str, role: str | None) -> None:
 
 
 @conversations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("user")
 @with_client
 def remove(client: Client, conversation: str, user: str) -> None:

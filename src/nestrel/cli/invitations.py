@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 from nestrel.core.durations import Duration
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
@@ -41,7 +41,7 @@ def invitations() -> None:
 
 
 @invitations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.option("--role", type=click.Choice(["owner", "moderator", "writer", "reader"]), help="What it makes of them; by "
               "default what a new member is.")  # fmt: skip
 @click.option("--uses", type=click.IntRange(1), help="How often it works; by default as often as one likes.")
@@ -66,7 +66,7 @@ def _terms(one: Invitation) -> str:
 
 
 @invitations.command("list")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def list_(client: Client, conversation: str, as_json: bool) -> None:
@@ -89,7 +89,7 @@ def list_(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @invitations.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("invitation_id", metavar="ID")
 @with_client
 def revoke(client: Client, conversation: str, invitation_id: str) -> None:

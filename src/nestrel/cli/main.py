@@ -6,6 +6,7 @@ from importlib import import_module
 from typing import NamedTuple
 
 import click
+from click.shell_completion import CompletionItem
 
 from nestrel import __version__
 from nestrel.cli.options import Refusable
@@ -24,6 +25,7 @@ COMMANDS = {
     "attachments": _Command("attachments", "The files that belong to messages."),
     "audit": _Command("watching", "Show what people with a role did to others, newest first."),
     "blocked": _Command("order", "Block people: no direct conversation with one another, and no being added by them."),
+    "completion": _Command("completion", "Print what makes a shell complete commands, options and conversations."),
     "connections": _Command("watching", "Who is connected, on all processes; for a trusted backend."),
     "conversations": _Command("conversations", "Make, find and change conversations."),
     "db": _Command("run", "The database schema."),
@@ -75,6 +77,15 @@ class _Commands(Refusable):
         command: click.Command = getattr(module, found.object or name)
         return command
 
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """Names from the list of all: none is imported for that."""
+        found = [
+            CompletionItem(name, help=command.summary)
+            for name, command in COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
+        return found + click.Command.shell_complete(self, ctx, incomplete)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl([(name, command.summary) for name, command in COMMANDS.items()])
@@ -85,5 +96,6 @@ class _Commands(Refusable):
 def main() -> None:
     """The conversation store behind chat.
 
-    `nestrel demo` starts everything with example data. Exit codes: 0 done, 1 refused, 2 wrong usage.
+    `nestrel demo` starts everything with example data. Exit codes: 0 done, 1 refused, 2 wrong usage,
+    3 not reachable.
     """

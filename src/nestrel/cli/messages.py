@@ -14,7 +14,7 @@ import click
 import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.attachments import send
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 from nestrel.core.roles import Kind
 from nestrel.core.times import parse_time
 
@@ -42,7 +42,7 @@ class Time(click.ParamType[datetime]):
 
 
 @click.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("body", required=False)
 @click.option("--key", help="Idempotency key; the same key posts once however often it is sent.")
 @click.option("--markdown", is_flag=True, help="The body is Markdown.")
@@ -76,7 +76,7 @@ def post(
 
 
 @click.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.option("-n", "--count", type=click.IntRange(1), default=20, show_default=True, help="How many messages.")
 @click.option("--all", "everything", is_flag=True, help="All of them, however many.")
 @click.option("--oldest-first", is_flag=True, help="Begin at the oldest; else the newest are shown, in order.")
@@ -133,7 +133,7 @@ class _Names:
 
 
 @click.command()
-@click.argument("conversation", required=False)
+@click.argument("conversation", type=CONVERSATION, required=False)
 @click.option("--all", "mine", is_flag=True, help="All of your conversations, those that you join later too.")
 @click.option("--everything", is_flag=True, help="Every conversation of the store; for a trusted backend.")
 @click.option("--kind", type=click.Choice([kind.value for kind in Kind]), help="With --everything: those of a kind.")

@@ -10,7 +10,7 @@ import click
 
 from nestrel.cli import output
 from nestrel.cli.messages import Time
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, Conversation
@@ -60,7 +60,7 @@ def _since(one: Conversation) -> str:
 
 
 @notices.command("set")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("what", required=False, type=click.Choice(list(_WORDS)))
 @click.option("--after", type=Time(), help="Nothing posted before this time (RFC 3339).")
 @click.option("--now", is_flag=True, help="From now on again.")

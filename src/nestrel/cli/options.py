@@ -8,9 +8,11 @@ import sys
 from collections.abc import Callable
 from difflib import get_close_matches
 from importlib.util import find_spec
+from itertools import islice
 from typing import TYPE_CHECKING, Any, TextIO, TypeVar, cast
 
 import click
+from click.shell_completion import CompletionItem
 
 from nestrel.cli import output
 from nestrel.core.problems import NestrelError, Problem, Unreachable
@@ -30,8 +32,9 @@ def as_json(command: F) -> F:
 def with_service(command: Callable[..., Any]) -> Callable[..., Any]:
     """Give a command the `url` and `token` of a service, from options or their environment variables."""
 
-    @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, help="The service's address.")
-    @click.option("--token", envvar="NESTREL_TOKEN", help="A bearer token; by default from NESTREL_TOKEN. What stands "
+    @click.option("--url", envvar="NESTREL_URL", default=DEFAULT_URL, show_default=True, show_envvar=True,
+                  help="The service's address.")  # fmt: skip
+    @click.option("--token", envvar="NESTREL_TOKEN", show_envvar=True, help="A bearer token. What stands "
                   "on the command line is shown to every user of the machine: prefer NESTREL_TOKEN, "
                   "or --token-file.")  # fmt: skip
     @click.option("--token-file", type=click.File("r"), help="A file that holds the token; - is standard input.")
@@ -91,8 +94,47 @@ def of_the_service(command: Callable[..., Any]) -> Callable[..., Any]:
     return run
 
 
+_ALIKE = 0.75
+"""From so much on two words are taken for one."""
+
+
+def _say(title: str, detail: str, as_json: bool) -> None:
+    if as_json:
+        output.json_problem({"type": "about:blank", "title": title, "detail": detail})
+    else:
+        output.refuse(title, detail)
+
+
+class ConversationName(click.ParamType[str]):
+    """The id or the name of a conversation; a shell completes names, as far as the service gives them at once."""
+
+    name = "conversation"
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        url = ctx.params.get("url") or os.environ.get("NESTREL_URL") or DEFAULT_URL
+        token = ctx.params.get("token") or os.environ.get("NESTREL_TOKEN")
+        if not token:
+            return []
+        from nestrel.client import Client
+
+        try:
+            with Client(url, token, tries=1, timeout=_COMPLETE_SECONDS) as client:
+                found = islice(client.conversations(), _COMPLETED)
+                names = [(one.name, one.title) for one in found if one.name and one.name.startswith(incomplete)]
+        except NestrelError:
+            return []
+        return [CompletionItem(output.one_line(name), help=output.one_line(title)) for name, title in names]
+
+
+CONVERSATION = ConversationName()
+_COMPLETE_SECONDS = 2.0
+_COMPLETED = 1_000
+"""Conversations among which a name is looked for."""
+
+
 class Refusable(click.Group):
-    """A group whose commands end with exit code 1 and two lines on stderr when the service refuses."""
+    """A group whose commands end with exit code 1 and two lines on stderr when the service refuses, and with 3 when it
+    cannot be reached. With `--json` what is said there is a problem document (RFC 9457)."""
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -105,23 +147,31 @@ class Refusable(click.Group):
         return super().resolve_command(ctx, args)
 
     def invoke(self, ctx: click.Context) -> Any:
+        as_json = "--json" in (*ctx._protected_args, *ctx.args)
         try:
             return super().invoke(ctx)
         except click.NoSuchOption as error:
+            # Click takes what is hardly alike for what was meant.
+            near = get_close_matches(error.option_name, error.possibilities or (), 1, _ALIKE)
+            error = click.NoSuchOption(error.option_name, possibilities=near, ctx=error.ctx)
             if error.possibilities or error.option_name.startswith("--"):  # a word that is meant as an option
-                raise
+                raise error from None
             how = f"{error.message} To give what begins with - as it is, put -- before it."  # a text may
             raise click.NoSuchOption(error.option_name, how, ctx=error.ctx) from None
         except Problem as problem:
-            output.refuse(problem.title, problem.detail)
-            for fault in problem.errors[1:]:
-                click.echo(f"{fault['pointer']}: {fault['detail']}", err=True)
+            if as_json:
+                output.json_problem(problem.document())
+            else:
+                output.refuse(problem.title, problem.detail)
+                for fault in problem.errors[1:]:
+                    click.echo(f"{fault['pointer']}: {fault['detail']}", err=True)
             ctx.exit(1)
         except Unreachable as error:
-            output.refuse("No answer came", f"{error}. If this was to change something, look whether it did.")
-            ctx.exit(1)
+            look = " Look whether it was done before you do it again." if error.unsure else ""
+            _say("No answer came", f"{error}.{look}", as_json)
+            ctx.exit(3)
         except NestrelError as error:
-            output.refuse("This could not be done", str(error))
+            _say("This could not be done", str(error), as_json)
             ctx.exit(1)
         except KeyboardInterrupt:
             ctx.exit(130)

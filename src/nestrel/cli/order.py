@@ -10,7 +10,7 @@ import click
 
 from nestrel.cli import output
 from nestrel.cli.invitations import Seconds
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client
@@ -34,7 +34,7 @@ def kept_out() -> None:
 
 
 @kept_out.command("list")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def list_kept_out(client: Client, conversation: str, as_json: bool) -> None:
@@ -58,7 +58,7 @@ def list_kept_out(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @kept_out.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("user")
 @_for
 @_reason
@@ -74,7 +74,7 @@ def add(client: Client, conversation: str, user: str, seconds: int | None, reaso
 
 
 @kept_out.command("let-in")
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("user")
 @with_client
 def let_in(client: Client, conversation: str, user: str) -> None:

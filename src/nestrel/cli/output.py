@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import sys
 from collections.abc import Iterable, Iterator, Sequence
@@ -23,15 +24,22 @@ if TYPE_CHECKING:  # what draws is imported when something is drawn
     from nestrel.core.objects import Called, ChangeSet, Conversation, Message, Profile, Reader
 
 
+_WIDE = 4_000
+"""The columns of an output that is no terminal."""
+
+
 def console(*, error: bool = False) -> Console:
     from rich.console import Console
 
-    return Console(stderr=error, highlight=False, soft_wrap=True)
+    # What is read by a program, or kept in a file, has each row on one line, and ids whole.
+    wide = None if (sys.stderr if error else sys.stdout).isatty() or "COLUMNS" in os.environ else _WIDE
+    return Console(stderr=error, highlight=False, soft_wrap=True, width=wide)
 
 
 def grid(*, headings: bool = True, expand: bool = False) -> Table:
     from rich.table import Table
 
+    expand = expand and sys.stdout.isatty()
     return Table(box=None, pad_edge=False, show_header=headings, header_style="bold", expand=expand)
 
 
@@ -294,6 +302,11 @@ def attachment_lines(message: Message, indent: int) -> Iterator[Text]:
 def counted(count: int, word: str) -> str:
     """`1 answer`, `1,200 answers`."""
     return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+
+
+def json_problem(document: dict[str, Any]) -> None:
+    """A refusal on stderr, as a problem document (RFC 9457)."""
+    click.echo(orjson.dumps(document, default=_jsonable).decode(), err=True)
 
 
 def refuse(title: str, detail: str) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal, cast
 import click
 
 from nestrel.cli import output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, Report
@@ -45,7 +45,7 @@ def _show(one: Report) -> None:
 
 
 @reports.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @click.argument("seq", type=click.IntRange(1))
 @click.argument("reason")
 @as_json

@@ -9,7 +9,7 @@ import click
 
 import nestrel.client
 from nestrel.cli import charts, output
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
 from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.roles import Kind
 
@@ -41,7 +41,7 @@ def _conversation(command: Callable[..., Any]) -> Callable[..., Any]:
             "--kind", type=click.Choice([kind.value for kind in Kind]), help="The rule of all conversations of a kind."
         ),
         click.option("--all", "everywhere", is_flag=True, help="The service's rule instead of a conversation's."),
-        click.argument("conversation", required=False),
+        click.argument("conversation", type=CONVERSATION, required=False),
     ):
         command = option(command)
     return command
@@ -162,7 +162,7 @@ def _confirmed(yes: bool, as_json: bool, change: Callable[[bool], object]) -> No
 
 
 @retention.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @as_json
 @with_client
 def hold(client: Client, conversation: str, as_json: bool) -> None:
@@ -171,7 +171,7 @@ def hold(client: Client, conversation: str, as_json: bool) -> None:
 
 
 @retention.command()
-@click.argument("conversation")
+@click.argument("conversation", type=CONVERSATION)
 @_yes
 @as_json
 @with_client

@@ -1,9 +1,10 @@
-"""Messages out as JSON Lines or CSV, and in as JSON Lines."""
+"""Messages out and in, as JSON Lines or CSV."""
 
 from __future__ import annotations
 
 import codecs
 import contextlib
+import io
 import os
 import sys
 from collections.abc import Generator, Iterable, Iterator
@@ -17,7 +18,8 @@ import orjson
 import nestrel.client
 from nestrel.cli import output
 from nestrel.cli.attachments import fetch_all
-from nestrel.cli.options import as_json, with_client
+from nestrel.cli.options import CONVERSATION, as_json, with_client
+from nestrel.core import spreadsheets
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, ImportProgress, RefusedLine
@@ -28,8 +30,12 @@ INTO = click.option("--into", type=click.Path(dir_okay=False, path_type=Path), m
                     help="A new file; by default standard output.")  # fmt: skip
 
 
+_TOLD = 20
+"""Refused lines that a person is told of, one by one."""
+
+
 @click.command()
-@click.argument("conversation", required=False)
+@click.argument("conversation", type=CONVERSATION, required=False)
 @click.option("--all", "everything", is_flag=True, help="Every conversation; for a trusted backend.")
 @click.option("--part", type=click.Choice(["live", "archive", "all"]), default="live", show_default=True,
               help="What is kept, what is archived, or both.")  # fmt: skip
@@ -128,6 +134,10 @@ def write(chunks: Generator[bytes], into: Path | None) -> None:
 @click.option("--files", type=click.Path(exists=True, file_okay=False, path_type=Path), metavar="DIR",
               help="Where the files of their attachments are, as an export has put them there.")  # fmt: skip
 @click.option("--without-files", is_flag=True, help="Leave attachments out; else lines that have some are refused.")
+@click.option("--form", type=click.Choice(["jsonl", "csv"]), default="jsonl", show_default=True,
+              help="JSON Lines, or CSV as `export --form csv` writes it.")  # fmt: skip
+@click.option("--columns", metavar="NAMES", help="What the columns of a CSV are that does not name them in its first "
+              "row, with commas between.")  # fmt: skip
 @as_json
 @with_client
 def import_(
@@ -136,22 +146,28 @@ def import_(
     conversation: str | None,
     files: Path | None,
     without_files: bool,
+    form: str,
+    columns: str | None,
     as_json: bool,
 ) -> None:
-    """Bring in messages from FILE, or from standard input with -, as JSON Lines like those of an export.
+    """Bring in messages from FILE, or from standard input with -, as JSON Lines or CSV like those of an export.
 
     Each line has at least author_id and body; created_at, format, attributes, reply_to, and the key or the seq at its
     source are taken too. Lines come in the order of time. What is there already is not added again, so that an import
     that was cut short is simply run again. For a trusted backend.
     """
+    if columns is not None and form != "csv":
+        raise click.UsageError("--columns goes with --form csv")
     total = Totals(as_json)
+    lines_of = _lines(file, form, None if columns is None else [name.strip() for name in columns.split(",")])
     size = os.fstat(file.fileno()).st_size if file.seekable() else None
     with output.progress("bytes read", size) as advance:
         start = 1
-        for place, lines in _grouped(file, conversation):
+        for place, lines in _grouped(lines_of, conversation):
             if isinstance(place, ValueError):
-                total.refuse([nestrel.client.RefusedLine(line=start, detail=str(place))])
-                start += sum(1 for _ in lines)
+                for _ in lines:
+                    total.refuse([nestrel.client.RefusedLine(line=start, detail=str(place))])
+                    start += 1
                 continue
             read = 0
             importer = nestrel.client.Importer(start)
@@ -166,6 +182,22 @@ def import_(
     total.say()
     if total.refused:
         raise SystemExit(1)
+
+
+def _lines(file: BinaryIO, form: str, columns: list[str] | None) -> Iterator[bytes]:
+    """The lines of a file as JSON Lines, whatever its form. A first line that is plainly none is told at once, and not
+    with every line."""
+    if form == "csv":
+        try:
+            yield from spreadsheets.read(io.TextIOWrapper(file, encoding="utf-8-sig", newline=""), columns)
+        except (ValueError, UnicodeDecodeError) as error:
+            raise click.ClickException(str(error)) from None
+        return
+    for n, line in enumerate(file):
+        if n == 0 and not line.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{") and line.strip():
+            looks = "it looks like CSV: pass --form csv" if b"," in line else "each line must be a JSON object"
+            raise click.ClickException(f"{file.name} is not JSON Lines; {looks}")
+        yield line
 
 
 def _grouped(file: Iterable[bytes], conversation: str | None) -> Iterator[tuple[str | ValueError, Iterator[bytes]]]:
@@ -188,16 +220,18 @@ def _grouped(file: Iterable[bytes], conversation: str | None) -> Iterator[tuple[
 
 
 class Totals:
-    """What an import of several conversations has come to; refused lines are told as they come."""
+    """What an import of several conversations has come to. The first refused lines are told as they come; where nothing
+    but such lines has come by then, the file is another one than was meant."""
 
     def __init__(self, as_json: bool) -> None:
         self._as_json = as_json
-        self._added = self._repeated = self._unlinked = self.refused = 0
+        self._added = self._repeated = self._unlinked = self.refused = self._taken = 0
         self.size = 0
         self._now: ImportProgress | None = None
 
     def take(self, step: ImportProgress) -> None:
         self._now = step
+        self._taken += step.added + step.repeated
         self.refuse(step.refused)
 
     def refuse(self, lines: Iterable[RefusedLine]) -> None:
@@ -205,8 +239,15 @@ class Totals:
             self.refused += 1
             if self._as_json:
                 output.json_line(line)
-            else:
+            elif self.refused <= _TOLD:
                 click.echo(f"line {line.line:,}: {output.one_line(line.detail)}", err=True)
+            if self.refused == _TOLD and not self._taken:
+                raise click.ClickException(
+                    f"the first {_TOLD} lines were all refused, so that nothing more was tried and nothing was added. "
+                    "Each line must be a message with author_id and body; nestrel import --help says more"
+                )
+            if self.refused == _TOLD + 1 and not self._as_json:
+                click.echo("further refused lines are only counted; --json tells them all", err=True)
 
     def finish(self) -> None:
         """One conversation is done."""

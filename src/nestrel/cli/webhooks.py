@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 from itertools import islice
-from typing import TYPE_CHECKING, Literal, cast
+from secrets import token_bytes
+from typing import TYPE_CHECKING, Literal, TextIO, cast
 
 import click
 
 from nestrel.cli import output
 from nestrel.cli.messages import Time
 from nestrel.cli.options import as_json, with_client
+from nestrel.core.webhooks import SECRET_BYTES, secret_text
 
 if TYPE_CHECKING:  # the library is imported by the commands that ask a service
     from nestrel.client import Client, Webhook
@@ -122,24 +124,42 @@ def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:
 @webhooks.command()
 @click.argument("webhook_id", metavar="ID")
 @click.option("--to", "address", metavar="URL", help="Another address.")
-@click.option("--secret", help="Another secret; the one before signs too for 24 hours.")
+@click.option("--secret", help="Another secret; the one before signs too for 24 hours. What stands on the command line "
+              "is shown to every user of the machine: prefer --secret-file or --new-secret.")  # fmt: skip
+@click.option("--secret-file", type=click.File("r"), help="A file that holds it; - is standard input.")
+@click.option("--new-secret", is_flag=True, help="Have one made, and print it.")
 @click.option(
     "--state", type=click.Choice(["active", "paused"]), help="Let it go on, from where it stood, or pause it."
 )
 @as_json
 @with_client
 def change(
-    client: Client, webhook_id: str, address: str | None, secret: str | None, state: str | None, as_json: bool
+    client: Client,
+    webhook_id: str,
+    address: str | None,
+    secret: str | None,
+    secret_file: TextIO | None,
+    new_secret: bool,
+    state: str | None,
+    as_json: bool,
 ) -> None:
     """Change the webhook ID: its address, its secret, or whether it is sent to."""
+    if [secret is not None, secret_file is not None, new_secret].count(True) > 1:
+        raise click.UsageError("give one of --secret, --secret-file and --new-secret.")
+    if secret_file is not None:
+        secret = secret_file.read().strip()
+    elif new_secret:
+        secret = secret_text(token_bytes(SECRET_BYTES))
     if address is None and secret is None and state is None:
-        raise click.UsageError("say what to change: --to, --secret or --state.")
+        raise click.UsageError("say what to change: --to, --secret-file, --new-secret or --state.")
     wanted = cast(Literal["active", "paused"] | None, state)
     changed = client.change_webhook(webhook_id, url=address, secret=secret, state=wanted)
     if as_json:
-        output.json_line(changed)
-    else:
-        click.echo(f"{output.one_line(changed.url)}: {standing(changed)}")
+        output.json_line({**changed.model_dump(), "secret": secret} if new_secret else changed)
+        return
+    if new_secret:
+        click.echo(secret)
+    click.echo(f"{output.one_line(changed.url)}: {standing(changed)}", err=new_secret)
 
 
 @webhooks.command()

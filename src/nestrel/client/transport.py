@@ -120,7 +120,7 @@ class Transport:
         try:
             answer = await self._http.request(method, path, params=known, headers=sent, content=content)
         except httpx.HTTPError as error:
-            raise self._unreachable(error) from error
+            raise self._unreachable(error, changing=method not in ("GET", "HEAD")) from error
         if answer.is_success:
             return answer.content
         raise _refusal(answer)
@@ -182,8 +182,10 @@ class Transport:
         # Bytes, so that a key of any script goes out as its UTF-8.
         return {**(headers or {}), b"Authorization": f"Bearer {await token_of(self.token)}".encode()}
 
-    def _unreachable(self, error: httpx.HTTPError) -> Unreachable:
-        return Unreachable(f"{self._http.base_url.host} does not answer: {error or type(error).__name__}")
+    def _unreachable(self, error: httpx.HTTPError, *, changing: bool = False) -> Unreachable:
+        where = self._http.base_url.netloc.decode()
+        unsure = changing and not isinstance(error, httpx.ConnectError | httpx.ConnectTimeout)
+        return Unreachable(f"{where} does not answer: {error or type(error).__name__}", unsure=unsure)
 
 
 def _refusal(answer: httpx.Response) -> Problem | Unreachable:

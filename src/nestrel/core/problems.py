@@ -40,13 +40,16 @@ class Unreachable(NestrelError):
     """The service does not answer, or not in a form that a client understands; what was asked for may be done.
 
     `retry_after` is the seconds after which it says it may be tried again. `leaving`: it has said that it stops, to
-    everybody who was connected.
+    everybody who was connected. `unsure`: what was asked for was to change something, and it may have.
     """
 
-    def __init__(self, detail: str = "", *, retry_after: float | None = None, leaving: bool = False) -> None:
+    def __init__(
+        self, detail: str = "", *, retry_after: float | None = None, leaving: bool = False, unsure: bool = False
+    ) -> None:
         super().__init__(detail)
         self.retry_after = retry_after
         self.leaving = leaving
+        self.unsure = unsure
 
 
 class Problem(NestrelError):

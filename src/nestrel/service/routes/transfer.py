@@ -11,7 +11,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 from starlette.responses import StreamingResponse
 
-from nestrel.core import limits
+from nestrel.core import limits, spreadsheets
 from nestrel.core.audit import Act
 from nestrel.core.commands import Post
 from nestrel.core.kept_objects import ImportAnswer
@@ -125,7 +125,7 @@ async def _chunks(
     """What is taken for an export is taken here, so that it is given back also if nobody is left to read it."""
     async with service.exports.turn(reader) as running, aclosing(texts):
         if query.form == "csv":
-            yield (",".join(exporting.CSV_COLUMNS) + "\r\n").encode()
+            yield (",".join(spreadsheets.COLUMNS) + "\r\n").encode()
         async for text in texts:
             running.moved()
             yield text

@@ -13,6 +13,7 @@ import orjson
 
 from nestrel.core.retention import Then
 from nestrel.core.rights import no_conversation
+from nestrel.core.spreadsheets import cells
 from nestrel.store import rules
 from nestrel.store.keep import archive, records
 from nestrel.store.keep.records import Run
@@ -26,15 +27,9 @@ FROM nestrel.conversations c WHERE id = $1 AND closed_at IS NULL
 """
 _EVERY = "SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $1 ORDER BY id LIMIT 1000"
 _ROWS = 1_000
-_FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
 Part = tuple[int, bytes]
 """The number of the last message in it, and its lines."""
-
-CSV_COLUMNS = (
-    "conversation_id", "seq", "author_id", "created_at", "format", "body", "attributes", "reply_to", "edited_at",
-    "edits", "removed_at", "removed_by", "reactions", "mentions", "attachments",
-)  # fmt: skip
 
 
 async def jsonl(
@@ -56,7 +51,7 @@ async def jsonl(
 async def table(
     connection: Connection, conversation_id: UUID, *, live: bool, archived: bool, after: int = 0
 ) -> AsyncGenerator[Part]:
-    """The same as CSV (RFC 4180) in the order of `CSV_COLUMNS`, without the line that names them."""
+    """The same as CSV (RFC 4180) in the order of `spreadsheets.COLUMNS`, without the line that names them."""
     async for last, text in _segments(connection, conversation_id, after) if archived else _nothing():
         yield last, as_csv(orjson.loads(line) for line in text.splitlines())
     async with aclosing(_runs(connection, conversation_id, live=live, archived=archived, after=after)) as runs:
@@ -78,25 +73,10 @@ async def _segments(connection: Connection, conversation_id: UUID, after: int) -
 
 
 def as_csv(messages: Iterable[Wire]) -> bytes:
-    """Message objects as CSV; lists and objects within them are JSON in their fields, null is an empty
-    field."""
+    """Message objects as CSV."""
     out = io.StringIO()
-    writer = csv.writer(out)
-    for message in messages:
-        # What was archived before there were mentions has none.
-        nested = {name: _json(message.get(name)) for name in ("attributes", "reactions", "mentions", "attachments")}
-        packed = {**message, **nested}
-        writer.writerow([_cell(packed[column]) for column in CSV_COLUMNS])
+    csv.writer(out).writerows(cells(message) for message in messages)
     return out.getvalue().encode()
-
-
-def _cell(value: object) -> object:
-    """A cell that no spreadsheet takes for a formula: one that begins like one has an apostrophe in front."""
-    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
-
-
-def _json(value: object) -> str | None:
-    return orjson.dumps(value).decode() if value else None
 
 
 async def _runs(
