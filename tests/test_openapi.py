@@ -16,6 +16,7 @@ from schemathesis import checks
 from schemathesis.core.result import Ok
 
 from nestrel.core import objects
+from nestrel.service.operation_names import NAMES
 from tests.support import Served, token, unique
 
 _CHECKS = [
@@ -55,6 +56,25 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
         f"GET {place}/export", f"POST {place}/import",
         "GET /healthz", "GET /readyz", "GET /metrics",
     }  # fmt: skip
+
+
+def test_each_call_has_a_name_and_says_who_may_make_it(address: str) -> None:
+    document = httpx.get(f"{address}/openapi.json").json()
+    calls = {f"{m.upper()} {path}": call for path, methods in document["paths"].items() for m, call in methods.items()}
+    assert {name: call["operationId"] for name, call in calls.items()} == NAMES
+    assert calls["GET /v1/conversations"]["summary"] == "List conversations"
+    assert set(document["components"]["securitySchemes"]) == {"bearer", "session"}
+    assert document["security"] == [{"bearer": []}, {"session": []}]
+    free = {name for name, call in calls.items() if call.get("security") == []}
+    assert free == {"GET /healthz", "GET /readyz", "GET /metrics", "GET /v1/links/{link}", "HEAD /v1/links/{link}"}
+    for name in free - {"GET /v1/links/{link}", "HEAD /v1/links/{link}"}:
+        assert httpx.get(address + name.split()[1]).status_code == 200
+    for name, call in calls.items():
+        method, path = name.split()
+        if name not in free:
+            answer = httpx.request(method, address + re.sub(r"{[^}]*}", "x", path))
+            assert (name, answer.status_code) == (name, 401)
+        assert set(call["tags"]) <= {tag["name"] for tag in document["tags"]}
 
 
 def test_the_documents_say_nothing_of_the_code_and_all_of_a_problem(address: str) -> None:

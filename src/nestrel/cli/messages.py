@@ -77,7 +77,9 @@ def post(
 
 @click.command()
 @click.argument("conversation", type=CONVERSATION)
-@click.option("-n", "--count", type=click.IntRange(1), default=20, show_default=True, help="How many messages.")
+@click.option(
+    "-n", "--count", "--limit", type=click.IntRange(1), default=20, show_default=True, help="How many messages."
+)
 @click.option("--all", "everything", is_flag=True, help="All of them, however many.")
 @click.option("--oldest-first", is_flag=True, help="Begin at the oldest; else the newest are shown, in order.")
 @click.option("--before", type=click.IntRange(0), metavar="SEQ", help="Only what lies before this number.")
@@ -139,7 +141,7 @@ class _Names:
 @click.option("--kind", type=click.Choice([kind.value for kind in Kind]), help="With --everything: those of a kind.")
 @click.option("--cursor", help="Resume from this cursor instead of from now on: a change cursor, or with --all the one "
               "that a resync gives.")  # fmt: skip
-@click.option("-n", "--count", type=click.IntRange(1), help="End after this many messages.")
+@click.option("-n", "--count", "--limit", type=click.IntRange(1), help="End after this many messages.")
 @as_json
 @with_client
 def follow(

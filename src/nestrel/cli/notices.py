@@ -28,7 +28,7 @@ def notices() -> None:
 
 
 @notices.command("list")
-@click.option("-n", "--count", type=click.IntRange(1, 200), default=50, show_default=True, help="How many.")
+@click.option("-n", "--count", "--limit", type=click.IntRange(1, 200), default=50, show_default=True, help="How many.")
 @as_json
 @with_client
 def list_(client: Client, count: int, as_json: bool) -> None:

@@ -57,7 +57,9 @@ def put_person(client: Client, user: str, name: str | None, picture: str | None,
 
 @click.command()
 @click.argument("user")
-@click.option("-n", "--count", type=click.IntRange(1, 200), default=20, show_default=True, help="How many messages.")
+@click.option(
+    "-n", "--count", "--limit", type=click.IntRange(1, 200), default=20, show_default=True, help="How many messages."
+)
 @as_json
 @with_client
 def said(client: Client, user: str, count: int, as_json: bool) -> None:

@@ -22,7 +22,9 @@ if TYPE_CHECKING:  # the library is imported by the commands that ask a service
 @click.option("--author", metavar="USER", help="Only messages of this user.")
 @click.option("--from", "since", type=Time(), help="Only from this time on (RFC 3339).")
 @click.option("--to", "until", type=Time(), help="Only before this time (RFC 3339).")
-@click.option("-n", "--count", type=click.IntRange(1), default=20, show_default=True, help="How many hits at most.")
+@click.option(
+    "-n", "--count", "--limit", type=click.IntRange(1), default=20, show_default=True, help="How many hits at most."
+)
 @as_json
 @with_client
 def search(

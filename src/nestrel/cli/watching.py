@@ -125,8 +125,8 @@ def end(client: Client, connection_id: str) -> None:
 @click.option("--actor", help="Only what this user did.")
 @click.option("--in", "conversation", help="Only in this conversation, by id or name.")
 @click.option("--days", type=click.IntRange(1, 36_600), help="How far back; by default to the beginning.")
-@click.option("-n", "--count", type=click.IntRange(1), default=50, show_default=True, help="At most this many; with "
-              "--json all of them unless given.")  # fmt: skip
+@click.option("-n", "--count", "--limit", type=click.IntRange(1), default=50, show_default=True,
+              help="At most this many; with --json all of them unless given.")  # fmt: skip
 @as_json
 @with_client
 def audit(

@@ -96,7 +96,9 @@ def _when(moment: datetime | None) -> str:
 
 @webhooks.command()
 @click.argument("webhook_id", metavar="ID")
-@click.option("-n", "--count", type=click.IntRange(1, 100), default=20, show_default=True, help="How many requests.")
+@click.option(
+    "-n", "--count", "--limit", type=click.IntRange(1, 100), default=20, show_default=True, help="How many requests."
+)
 @as_json
 @with_client
 def show(client: Client, webhook_id: str, count: int, as_json: bool) -> None:

@@ -9,7 +9,7 @@ from fastapi import FastAPI
 from starlette.routing import WebSocketRoute
 
 from nestrel import __version__
-from nestrel.service import access, console, doors, problems
+from nestrel.service import access, console, doors, openapi, problems
 from nestrel.service.door import Live
 from nestrel.service.front import Front
 from nestrel.service.intake import Intakes
@@ -58,6 +58,7 @@ def make_app(settings: Settings) -> FastAPI:
     app.router.routes.append(WebSocketRoute(_LIVE, Live(service)))
     console.mount(app, settings)
     problems.install(app)
+    openapi.install(app)
     app.add_middleware(Envelope, service=service, intakes=_INTAKES)
 
     return app
