@@ -1,3 +1,3 @@
 """Nestrel, the conversation store behind chat."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

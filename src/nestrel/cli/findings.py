@@ -11,7 +11,7 @@ from uuid import uuid4
 import httpx
 from redis.exceptions import RedisError
 
-from nestrel import __version__
+from nestrel import build
 from nestrel.cli.options import DEFAULT_URL
 from nestrel.core.problems import Problem, StoreUnavailable
 from nestrel.files.objects import FilesUnavailable
@@ -207,7 +207,10 @@ def _address(settings: Settings | None) -> str:
 def look(url: str | None) -> list[Finding]:
     """Everything that can be found out from here: what was looked at, whether it is good, and what is so. Without a
     `url` the service is looked for where the settings say that it listens."""
-    findings: list[Finding] = [("version", True, f"{__version__}, Python {platform.python_version()}"), _postgres()]
+    findings: list[Finding] = [
+        ("version", True, f"{build.described()}, Python {platform.python_version()}"),
+        _postgres(),
+    ]
     finding, settings = _settings()
     findings.append(finding)
     if settings is not None and settings.database_url is not None:

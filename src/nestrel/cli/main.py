@@ -8,7 +8,7 @@ from typing import NamedTuple
 import click
 from click.shell_completion import CompletionItem
 
-from nestrel import __version__
+from nestrel import build
 from nestrel.cli.options import Refusable
 
 
@@ -92,7 +92,7 @@ class _Commands(Refusable):
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
-@click.version_option(__version__, prog_name="nestrel")
+@click.version_option(build.described(), prog_name="nestrel")
 def main() -> None:
     """The conversation store behind chat.
 

@@ -123,6 +123,9 @@ def _right(
     )
 
 
+SENSELESS_IN_DIRECT = frozenset({Action.KEEP_OUT, Action.INVITE})
+"""What whoever may see a direct conversation is told there that makes no sense, as it has its two members (422)."""
+
 RIGHTS: Mapping[Action, Right] = {
     Action.SEE: _right(
         "know that it is there; read its history, its members, its attachments; search it", _MEMBERSHIP, _ANYONE

@@ -6,7 +6,7 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from nestrel.core.rights import ANYWHERE, RIGHTS, Action, Who
+from nestrel.core.rights import ANYWHERE, RIGHTS, SENSELESS_IN_DIRECT, Action, Who
 from nestrel.core.roles import Kind
 from nestrel.service import doors
 from nestrel.service.access import Frames, Routes, actions_of
@@ -29,7 +29,8 @@ def _head() -> Iterator[str]:
         "conversation that does not exist answers. A passer-by is somebody signed in who is no member of an open "
         "conversation, a stranger one who is none of a private one. Whoever is suspended gets 403 from every call, and "
         "whose token was ended by a sign-out 401, before anything is looked up. Where one of the two of a direct "
-        "conversation has blocked the other, it takes no posts and no edits from either (403)."
+        "conversation has blocked the other, it takes no posts and no edits from either (403). **422** is what makes no "
+        "sense there, whoever asks: a direct conversation has its two members."
     )
 
 
@@ -43,9 +44,10 @@ def _table() -> Iterator[str]:
         yield ""
         yield f"| action | {' | '.join(columns)} |"
         yield "|---|" + "---|" * len(columns)
-        for right in RIGHTS.values():
+        for action, right in RIGHTS.items():
             seen = RIGHTS[Action.SEE].of(kind)
-            cells = ["yes" if who in right.of(kind) else "403" if who in seen else "404" for who in columns]
+            done = "422" if kind is Kind.DIRECT and action in SENSELESS_IN_DIRECT else "yes"
+            cells = [done if who in right.of(kind) else "403" if who in seen else "404" for who in columns]
             yield f"| {right.about} | {' | '.join(cells)} |"
 
 
