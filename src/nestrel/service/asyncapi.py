@@ -19,7 +19,11 @@ _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
         "of yours as well: `follow_all` is true, `cursor` an all cursor.",
     ),
     "follow": (models.FollowFrame, "Receive a conversation's change sets, from a cursor or from now on."),
-    "follow_all": (models.FollowAllFrame, "Follow all conversations of yours, also those you join later."),
+    "follow_all": (
+        models.FollowAllFrame,
+        "Follow all conversations of yours, also those you join later; with `scope` all, as a trusted backend, every "
+        "conversation of the store, or every one of a `kind`.",
+    ),
     "unfollow": (models.UnfollowFrame, "Receive no more of a conversation."),
     "signal": (models.SignalFrame, "Tell those who follow a conversation that you are writing; kept nowhere."),
     "looking": (models.LookingFrame, "Say what you are looking at: of that you get no notice, for 60 s."),
