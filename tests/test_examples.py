@@ -116,7 +116,9 @@ def test_an_example_of_the_readme(demo: Demo, number: int, tmp_path: Path) -> No
 
 
 def test_the_booking_and_its_message_are_both_there_or_neither(demo: Demo, tmp_path: Path) -> None:
-    [text] = [text for kind, text in blocks(TRANSACTION) if kind == "python"]
+    text = "\n".join(
+        text for kind, text in blocks(TRANSACTION) if kind == "python"
+    )  # the second goes on from the first
     program = tmp_path / "example.py"
     program.write_text(text)
     address = make_url(demo.database_url).set(drivername="postgresql+psycopg").render_as_string(hide_password=False)
@@ -130,6 +132,15 @@ def test_the_booking_and_its_message_are_both_there_or_neither(demo: Demo, tmp_p
 
     until(lambda: bool(bodies()))
     assert bodies() == ["MV Selkie has berth 3 on 2026-12-01."]
+    office = demo.run("nestrel", "token", "office").strip()
+
+    def made() -> list[str]:
+        shown = demo.run("nestrel", "history", "berth-4", "--json", NESTREL_TOKEN=office)
+        return re.findall(r'"body":\s*"([^"]*)"', shown)
+
+    until(lambda: "berth-4" in demo.run("nestrel", "conversations", "list", NESTREL_TOKEN=office))
+    until(lambda: bool(made()))
+    assert made() == ["MV Corran has berth 4."]
 
 
 def test_notices_are_set_and_come_to_the_handset(demo: Demo) -> None:

@@ -29,8 +29,8 @@ def _head() -> Iterator[str]:
         "conversation that does not exist answers. A passer-by is somebody signed in who is no member of an open "
         "conversation, a stranger one who is none of a private one. Whoever is suspended gets 403 from every call, and "
         "whose token was ended by a sign-out 401, before anything is looked up. Where one of the two of a direct "
-        "conversation has blocked the other, it takes no posts and no edits from either (403). **422** is what makes no "
-        "sense there, whoever asks: a direct conversation has its two members."
+        "conversation has blocked the other, it takes no posts and no edits from either (403). **422** is what "
+        "makes no sense there, whoever asks: a direct conversation has its two members."
     )
 
 
