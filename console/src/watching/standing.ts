@@ -7,7 +7,10 @@ export function standing(one: Webhook, now: number): string {
   if (one.state === "paused") return "paused";
   const words = [];
   if (one.attempt) words.push(`failed ${counted(one.attempt, "time")}, again ${when(one.next_at, now)}`);
-  if (one.replaying) words.push("sending again");
+  if (one.replaying)
+    words.push(
+      `sending again, ${one.replaying.conversations} of ${one.replaying.of} conversations`,
+    );
   return words.join(", ") || "takes everything";
 }
 

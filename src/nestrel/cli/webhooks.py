@@ -81,8 +81,8 @@ def standing(one: Webhook) -> str:
     words = []
     if one.attempt:
         words.append(f"failed {output.counted(one.attempt, 'time')}, again {_when(one.next_at)}")
-    if one.replaying:
-        words.append("replaying")
+    if one.replaying is not None:
+        words.append(f"replaying, {one.replaying.conversations:,} of {one.replaying.of:,} conversations")
     words.append(f"{one.behind:,.1f} s behind" if one.behind >= 1 else "up to date")
     return ", ".join(words)
 
@@ -169,12 +169,16 @@ def change(
 @click.option("--from", "since", type=Time(), metavar="TIME", help="Messages made since then (RFC 3339), as they now "
               "stand.")  # fmt: skip
 @click.option("--cursor", help="What came behind this cursor, which a request of the webhook's held.")
+@click.option("--everything", is_flag=True, help="All that is kept, each conversation from its beginning: for a "
+              "receiver that begins, or begins anew.")  # fmt: skip
 @with_client
-def replay(client: Client, webhook_id: str, since: datetime | None, cursor: str | None) -> None:
-    """Send again to the webhook ID; what is new comes between."""
-    if (since is None) == (cursor is None):
-        raise click.UsageError("say either --from or --cursor.")
-    found = client.replay_webhook(webhook_id, cursor=cursor, since=since)
+def replay(
+    client: Client, webhook_id: str, since: datetime | None, cursor: str | None, everything: bool
+) -> None:  # fmt: skip
+    """Send again to the webhook ID; what is new comes between, or behind --everything."""
+    if [since is not None, cursor is not None, everything].count(True) != 1:
+        raise click.UsageError("say one of --from, --cursor and --everything.")
+    found = client.replay_webhook(webhook_id, cursor=cursor, since=since, everything=everything)
     click.echo(f"{output.one_line(found.url)}: {standing(found)}")
 
 

@@ -658,10 +658,12 @@ class Client(OnThread):
         """What came of its last requests, the newest first."""
         return self._iterate(self._client.webhook_deliveries(webhook_id))
 
-    def replay_webhook(self, webhook_id: str, *, cursor: str | None = None, since: datetime | None = None) -> Webhook:
-        """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now
-        stand."""
-        return self._run(self._client.replay_webhook(webhook_id, cursor=cursor, since=since))
+    def replay_webhook(
+        self, webhook_id: str, *, cursor: str | None = None, since: datetime | None = None, everything: bool = False
+    ) -> Webhook:
+        """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now stand;
+        or `everything` that is kept, each conversation from its beginning."""
+        return self._run(self._client.replay_webhook(webhook_id, cursor=cursor, since=since, everything=everything))
 
     def notify(self, conversation_id: str, notify: Literal["all", "mentions", "none"]) -> None:
         """Say what one wants to be told of in a conversation; `my_notify` of a `Conversation` has it."""

@@ -66,9 +66,15 @@ class WebhookCalls(OrderCalls):
             yield item
 
     async def replay_webhook(
-        self, webhook_id: str, *, cursor: str | None = None, since: datetime | None = None
+        self,
+        webhook_id: str,
+        *,
+        cursor: str | None = None,
+        since: datetime | None = None,
+        everything: bool = False,
     ) -> Webhook:
-        """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now
-        stand."""
-        body = {"cursor": cursor} if cursor is not None else {"from": since and format_time(since)}
+        """Have sent again what came behind a cursor of the webhook's, or messages made since a time, as they now stand;
+        or `everything` that is kept, each conversation from its beginning."""
+        begin = "start" if everything else since and format_time(since)
+        body = {"cursor": cursor} if cursor is not None else {"from": begin}
         return Webhook.model_validate(await self._transport.json("POST", _hook(webhook_id, "replay"), body=body))

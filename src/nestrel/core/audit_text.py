@@ -77,6 +77,12 @@ def _seconds(value: int | None) -> str:
     return "" if value is None else f"valid for {in_words(f'PT{value}S')}"
 
 
+def _from(value: str | None) -> str:
+    if value is None:
+        return "from its cursor"
+    return "everything, from the start" if value == "start" else f"from {_time(value)}"
+
+
 _SAID: dict[str, Callable[[Any], str]] = {
     "kind": str,
     "members": lambda value: _number(value, "member", "members"),
@@ -91,5 +97,5 @@ _SAID: dict[str, Callable[[Any], str]] = {
     "type": lambda value: f"sends {value}",
     "url": lambda value: "a new address" if value is True else "",
     "secret": lambda value: "a new secret" if value is True else "",
-    "from": lambda value: "from its cursor" if value is None else f"from {_time(value)}",
+    "from": _from,
 }

@@ -9,6 +9,14 @@ from nestrel.core.objects import Profile, WireObject
 from nestrel.core.webhooks import State
 
 
+class Replaying(WireObject):
+    """How far it has come that everything is sent again, or what was posted since a time: of how many conversations
+    that is done."""
+
+    conversations: int
+    of: int
+
+
 class Webhook(WireObject):
     """Where changes are sent to. `attempt` counts how often in a row a request has failed, `failing_since` and
     `next_at` say since when, and when it is tried again. `behind` is for how many seconds something waits to be
@@ -25,7 +33,7 @@ class Webhook(WireObject):
     attempt: int
     failing_since: datetime | None
     next_at: datetime | None
-    replaying: bool
+    replaying: Replaying | None
     behind: float
 
 

@@ -68,6 +68,8 @@ class Webhook:
     replay: Replay | None
     created_by: str
     created_at: datetime
+    begun: str | None = None
+    """The cursor at which it began; of one that was told of everything since, none."""
 
     def wire(self) -> dict[str, object]:
         """What everybody who may see it is shown."""
@@ -82,7 +84,6 @@ class Webhook:
             "attempt": self.failing.attempt,
             "failing_since": _time(self.failing.since),
             "next_at": _time(self.failing.next_at),
-            "replaying": self.replay is not None,
         }
 
 

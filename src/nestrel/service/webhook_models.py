@@ -46,7 +46,9 @@ class ChangeWebhook(Request):
 
 
 class ReplayWebhook(Request):
-    """Either: again from a cursor of its own, or messages made since a time."""
+    """Either: again from a cursor of its own, or messages made since a time; or everything anew, from the `start`."""
 
     cursor: Annotated[StrictStr, Field(min_length=1, max_length=CURSOR_CHARS)] | None = None
-    since: Time | None = Field(default=None, alias="from", description="RFC 3339, inclusive")
+    since: Literal["start"] | Time | None = Field(
+        default=None, alias="from", description="RFC 3339, inclusive; or start"
+    )

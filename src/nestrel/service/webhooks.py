@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.cursors import AllPosition, CursorSeal
+from nestrel.core.cursors import AllPosition, CursorSeal, ResyncPosition
 from nestrel.core.webhooks import Replay, State, Webhook
 from nestrel.live.moves import Moves
 from nestrel.service.consumers import Lease, LeaseLost
@@ -23,7 +23,7 @@ from nestrel.store.database import Database
 from nestrel.store.keep import consumers
 from nestrel.store.read import moving, replaying
 from nestrel.store.read import webhooks as reading
-from nestrel.store.read.moving import Position
+from nestrel.store.read.moving import Position, Told
 from nestrel.store.write import webhooks
 
 Notices = Callable[[UUID, Sender], NoticeRequests]
@@ -52,6 +52,8 @@ class WebhookHandler:
         self._sender = Sender(id_, database, seal, outbound, now)
         self._notices = notices(id_, self._sender) if notices is not None else None
         self._at: Position | None = None
+        self._told: Told | None = None
+        self._begun: str | None = None
         self._webhook: Webhook | None = None
         self._live = self._moving = False
         self._kept = time.monotonic()
@@ -87,7 +89,8 @@ class WebhookHandler:
                 await self._go_on(lease, now)
                 return 0.0 if hook.replay is not None else _PAUSE_SECONDS
         async with self._database.snapshot() as connection:
-            read = await moving.read(connection, self._at, hook.conversation_id, limits.WEBHOOK_ROWS)
+            told = self._of(hook)
+            read = await moving.read(connection, self._at, hook.conversation_id, limits.WEBHOOK_ROWS, told=told)
         self._moving = bool(read.items)
         for request in self._sender.requests(read.items, read.position):
             answer = await self._send(lease, hook, request)
@@ -95,6 +98,14 @@ class WebhookHandler:
                 return 0.0
         await self._go_on(lease, read.position)
         return 0.0 if read.more or hook.replay is not None else _PAUSE_SECONDS
+
+    def _of(self, hook: Webhook) -> Told:
+        """What the receiver was told of, as far as is known here."""
+        if self._told is None or self._begun != hook.begun:
+            since = None if hook.begun is None else self._seal().open_all(owner(self._id), hook.begun)
+            assert not isinstance(since, ResyncPosition)
+            self._told, self._begun = Told(since), hook.begun
+        return self._told
 
     async def _replay(self, lease: Lease, hook: Webhook, replay: Replay) -> float:
         async with self._database.snapshot() as connection:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from datetime import datetime
 from secrets import token_bytes
 from typing import Annotated
 from uuid import UUID
@@ -12,6 +13,7 @@ from starlette.responses import Response
 
 from nestrel.core import targets
 from nestrel.core import webhook_objects as objects
+from nestrel.core.cursors import ResyncPosition
 from nestrel.core.ids import uuid7
 from nestrel.core.problems import invalid
 from nestrel.core.rights import Action
@@ -43,11 +45,17 @@ def _check_url(service: Service, url: str) -> None:
 
 
 async def _shown(service: Service, connection: Connection, hook: Webhook, cursor: str) -> Wire:
-    at = all_since(service.seal.open_all(owner(hook.id), cursor))
-    behind = 0.0
+    at = service.seal.open_all(owner(hook.id), cursor)
+    anew = isinstance(at, ResyncPosition) and at.since is None
+    known = at.upto if isinstance(at, ResyncPosition) and anew else all_since(at)
+    behind, replaying = 0.0, None
     if hook.state is not State.STOPPED:
-        behind = await reading.behind(connection, at.snapshot, hook.conversation_id)
-    return {**hook.wire(), "cursor": cursor, "behind": round(behind, 3)}
+        behind = await reading.behind(connection, known.snapshot, hook.conversation_id)
+    if hook.replay is not None:
+        replaying = await reading.progress(connection, hook.replay.after, hook.conversation_id, hook.replay.since)
+    elif isinstance(at, ResyncPosition) and anew:
+        replaying = await reading.progress(connection, at.after, hook.conversation_id)
+    return {**hook.wire(), "cursor": cursor, "replaying": replaying, "behind": round(behind, 3)}
 
 
 @router.post("", status_code=201, responses=documented(objects.WebhookMade, status=201))
@@ -65,7 +73,8 @@ async def make(wanted: MakeWebhook, service: ServiceDep, caller: CallerDep) -> J
         service.database, caller, id_, wanted.url, wanted.type, wanted.conversation_id, secret, cursor
     )
     service.consumers.look()
-    return Json({**made.wire(), "cursor": cursor, "behind": 0.0, "secret": secret_text(secret)}, 201)
+    shown = {**made.wire(), "cursor": cursor, "replaying": None, "behind": 0.0, "secret": secret_text(secret)}
+    return Json(shown, 201)
 
 
 @router.get("", responses=documented(objects.WebhookPage))
@@ -138,12 +147,20 @@ async def deliveries(
 @does(Action.SERVE)
 async def replay(webhook_id: UUID, wanted: ReplayWebhook, service: ServiceDep, caller: CallerDep) -> Json:
     """Send again what changed behind a cursor of its own, or messages made since a time, as they now stand; what is new
-    comes between them."""
+    comes between them. `from` the `start` sends everything that is kept anew, each conversation with `reset`, members
+    too; what is new comes behind it."""
     if (wanted.cursor is None) == (wanted.since is None):
-        raise invalid("/cursor", "send either a cursor of this webhook's, or from, a time")
-    if wanted.cursor is not None:
-        opened(service.seal.open_all, owner(webhook_id), wanted.cursor)
-    await webhooks.replay(service.database, caller, webhook_id, wanted.cursor, wanted.since)
+        raise invalid("/cursor", "send either a cursor of this webhook's, or from, a time or start")
+    cursor, since, everything = wanted.cursor, None, wanted.since == "start"
+    if cursor is not None:
+        opened(service.seal.open_all, owner(webhook_id), cursor)
+    elif isinstance(wanted.since, datetime):
+        since = wanted.since
+    else:
+        async with service.database.read() as connection:
+            nothing = ResyncPosition(None, await snapshots.now(connection), NOTHING)
+        cursor = service.seal.all(owner(webhook_id), nothing)
+    await webhooks.replay(service.database, caller, webhook_id, cursor, since, everything=everything)
     service.consumers.look()
     async with service.database.read() as connection:
         hook, cursor = await reading.one(connection, webhook_id)

@@ -7,7 +7,7 @@ once more with the round behind it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from uuid import UUID
 
@@ -49,6 +49,24 @@ class Item:
     position: ResyncPosition
 
 
+_REMEMBERED = 100_000
+
+
+@dataclass(slots=True)
+class Told:
+    """Of what a reader was told that began at a snapshot, or of everything where there is none; `of` are some of which
+    that is known."""
+
+    since: AllPosition | None
+    of: set[UUID] = field(default_factory=set)
+
+    def learn(self, ids: Iterable[UUID]) -> None:
+        """It has been told of these, or is about to be."""
+        if len(self.of) >= _REMEMBERED:
+            self.of.clear()
+        self.of.update(ids)
+
+
 @dataclass(slots=True)
 class Moving:
     """One reading. Whoever has taken all of it stands at `position`; there is `more` if that is in the middle."""
@@ -66,11 +84,13 @@ async def read(
     *,
     kind: Kind | None = None,
     silent: bool = False,
+    told: Told | None = None,
 ) -> Moving:
     """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation, of those of a
     kind, or of all; also of `silent` ones, in which nothing has been said yet, if these are wanted. One that had no
     message by then begins, with `reset`, at its first; where the database was restored or has failed over since, every
-    one begins again with its newest page."""
+    one begins again. With `told` whatever begins does so with all that is kept, and one of which its reader was told
+    nothing begins as well; without, with its newest page."""
     since, after, within = (at.since, at.after, at.within) if isinstance(at, ResyncPosition) else (at, NOTHING, None)
     tail = await journal.tail(connection, since, joined=False)
     upto = at.upto if isinstance(at, ResyncPosition) else tail.now
@@ -86,7 +106,7 @@ async def read(
     if within is not None:
         ids.insert(0, after)
     result = Moving(upto)
-    if await _take(connection, result, here, ids[:_MANY], most, silent=silent):
+    if await _take(connection, result, here, ids[:_MANY], most, told, silent=silent):
         done = ids[_MANY - 1] if len(ids) > _MANY else last
         if done is not None:
             result.position, result.more = replace(here, after=done, within=None), True
@@ -108,12 +128,19 @@ async def which(
 
 
 async def _take(
-    connection: Connection, result: Moving, here: ResyncPosition, ids: Sequence[UUID], most: int, *, silent: bool
+    connection: Connection,
+    result: Moving,
+    here: ResyncPosition,
+    ids: Sequence[UUID],
+    most: int,
+    told: Told | None,
+    *,
+    silent: bool,
 ) -> bool:
     """Read of some, in their order, as much as goes into `most` rows; whether that was all."""
     states = await feed.states(connection, ids)
     open_ = {id_: states[id_] for id_ in ids if id_ in states and not states[id_].closed}
-    begun = await _begun(connection, here, open_, starts.SHALLOW)
+    begun = await _begun(connection, here, open_, starts.SHALLOW, told)
     small, chosen, whole = dict[UUID, Asked](), list[UUID](), True
     apart: UUID | None = None
     for id_ in ids:
@@ -139,7 +166,7 @@ async def _take(
             result.items.append(Item(id_, None, replace(here, after=id_, within=None)))
     if apart is not None:
         # The rest comes with the next reading.
-        start = (await _begun(connection, here, {apart: states[apart]}, UNBOUNDED)).get(apart)
+        start = (await _begun(connection, here, {apart: states[apart]}, UNBOUNDED, told)).get(apart)
         result.items += await _apart(connection, here, apart, start, max(most, 1))
     if whole and (apart is None or (apart == ids[-1] and result.items[-1].position.within is None)):
         return True
@@ -148,14 +175,39 @@ async def _take(
 
 
 async def _begun(
-    connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int
+    connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int, told: Told | None
 ) -> dict[UUID, ChangePosition]:
     """Where each stood, as far as is found; nothing of those that begin anew with their newest page."""
     known = {here.after: here.within} if here.within is not None else {}
     if here.since is None:
-        return known
+        anew = {} if told is None else {id_: _beginning(state.epoch) for id_, state in states.items()}
+        return anew | known
     found = await starts.found(connection, here.since, states, depth)
-    return {id_: at if at.seq else ChangePosition(0, 0, 0, at.epoch) for id_, at in found.items()} | known
+    untold = set() if told is None else await _untold(connection, told, states, found, depth)
+    return {id_: _beginning(at.epoch) if id_ in untold or not at.seq else at for id_, at in found.items()} | known
+
+
+def _beginning(epoch: int) -> ChangePosition:
+    return ChangePosition(0, 0, 0, epoch)
+
+
+async def _untold(
+    connection: Connection,
+    told: Told,
+    states: Mapping[UUID, State],
+    found: Mapping[UUID, ChangePosition],
+    depth: int,
+) -> set[UUID]:
+    """Those in which nothing has moved between where the reader began and where it stands now, so that it was told of
+    nothing in them."""
+    if told.since is None:
+        return set()
+    asked = {id_: states[id_] for id_ in found if id_ not in told.of}
+    before = await starts.found(connection, told.since, asked, depth)
+    # Of one that is not found so far back more has moved since than since the place where the reader stands.
+    untold = {id_ for id_, at in before.items() if (at.rev, at.seq) == (found[id_].rev, found[id_].seq)}
+    told.learn(asked.keys() - untold)
+    return untold
 
 
 async def _apart(

@@ -15,7 +15,7 @@ from nestrel.store.rows import Wire
 
 COLUMNS = (
     "id, url, type, conversation_id, state, secret, old_secret, old_secret_until, attempt, failing_since, next_at, "
-    "replay_from, replay_after, replay_seq, created_by, created_at"
+    "replay_from, replay_after, replay_seq, created_by, created_at, begun"
 )
 _PAGE = f"""
 SELECT {rows.columns("w", COLUMNS)}, c.cursor FROM nestrel.webhooks w
@@ -36,13 +36,27 @@ SELECT extract(epoch FROM clock_timestamp() - min(at))::double precision FROM (
 """
 
 
+_DONE = """
+SELECT count(*) FILTER (WHERE id < $1), count(*) FROM nestrel.conversations
+WHERE closed_at IS NULL AND ($2::uuid IS NULL OR id = $2) AND ($3::timestamptz IS NULL OR last_at >= $3)
+"""
+
+
+async def progress(
+    connection: Connection, after: UUID, only: UUID | None, since: datetime | None = None
+) -> dict[str, int]:
+    """How far something has come that goes through conversations by their ids, of those with messages since a time."""
+    [(done, of)] = await fetch(connection, _DONE, after, only, since)
+    return {"conversations": done, "of": of}
+
+
 def webhook(row: Sequence[Any]) -> Webhook:
     """A webhook from a row that begins with `COLUMNS`."""
     old = (row[6],) if row[6] is not None and row[7] > datetime.now(UTC) else ()
     replay = Replay(row[11], row[12], row[13]) if row[11] is not None else None
     return Webhook(
         row[0], row[1], row[2], row[3], State(row[4]), (row[5], *old), Failing(row[8], row[9], row[10]), replay,
-        row[14], row[15],
+        row[14], row[15], row[16],
     )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
-from nestrel.core.problems import OverQuota
+from nestrel.core.problems import OverQuota, invalid
 from nestrel.core.rights import no_conversation
 from nestrel.core.times import format_time
 from nestrel.core.webhooks import OLD_SECRET, Failing, Replay, State, Webhook, no_webhook
@@ -20,8 +20,8 @@ from nestrel.store.read.webhooks import COLUMNS, webhook
 from nestrel.store.write import audit
 
 _MAKE = f"""
-INSERT INTO nestrel.webhooks (id, url, type, conversation_id, secret, created_by)
-SELECT $1, $2, $3, $4, $5, $6 WHERE (SELECT count(*) FROM nestrel.webhooks) < {limits.WEBHOOKS}
+INSERT INTO nestrel.webhooks (id, url, type, conversation_id, secret, created_by, begun)
+SELECT $1, $2, $3, $4, $5, $6, $7 WHERE (SELECT count(*) FROM nestrel.webhooks) < {limits.WEBHOOKS}
 RETURNING {COLUMNS}
 """
 _ENLIST = "INSERT INTO nestrel.consumers (name, cursor) VALUES ($1, $2)"
@@ -48,6 +48,7 @@ _REPLAY = """
 UPDATE nestrel.webhooks SET replay_from = $2, replay_after = '00000000-0000-0000-0000-000000000000', replay_seq = 0
 WHERE id = $1
 """
+_ANEW = "UPDATE nestrel.webhooks SET begun = NULL, replay_from = NULL WHERE id = $1"
 _NOTE = f"""
 WITH held AS (
     UPDATE nestrel.consumers
@@ -116,7 +117,7 @@ async def make(
         await admitted.check(connection, caller)
         if conversation_id is not None and not await fetch(connection, _PLACE, conversation_id):
             raise no_conversation(conversation_id)
-        found = await fetch(connection, _MAKE, id_, url, type_, conversation_id, secret, caller.user_id)
+        found = await fetch(connection, _MAKE, id_, url, type_, conversation_id, secret, caller.user_id, cursor)
         if not found:
             raise OverQuota(
                 f"there are {limits.WEBHOOKS} webhooks already; delete one",
@@ -164,14 +165,32 @@ async def delete(database: Database, caller: Caller, id_: UUID) -> None:
             await audit.record(connection, caller, Act.WEBHOOK_DELETED, before={"webhook_id": str(id_)})
 
 
-async def replay(database: Database, caller: Caller, id_: UUID, cursor: str | None, since: datetime | None) -> None:
-    """Send again what came behind a cursor of its own, or messages made since a time. Raises `NotFound`."""
+async def replay(
+    database: Database,
+    caller: Caller,
+    id_: UUID,
+    cursor: str | None,
+    since: datetime | None,
+    *,
+    everything: bool = False,
+) -> None:
+    """Send again what came behind a cursor of its own, or messages made since a time; or `everything`, from a cursor
+    that has seen nothing.
+
+    Raises:
+        NotFound: there is no such webhook.
+        InvalidRequest: it is one of notices, which nobody wants to be told of again.
+    """
     async with database.write() as connection:
         before = await _locked(connection, id_)
         if since is not None:
             await execute(connection, _REPLAY, id_, since)
+        if everything:
+            if before.type == "notices":
+                raise invalid("/from", "a webhook of notices is sent none again from the start; give a time")
+            await execute(connection, _ANEW, id_)
         await fetch(connection, _FREE, consumer(id_), before.state is State.ACTIVE, cursor)
-        after = {"webhook_id": str(id_), "from": None if since is None else format_time(since)}
+        after = {"webhook_id": str(id_), "from": "start" if everything else since and format_time(since)}
         await audit.record(connection, caller, Act.WEBHOOK_REPLAYED, after=after)
 
 
