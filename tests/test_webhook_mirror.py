@@ -10,9 +10,7 @@ import pytest
 from nestrel.core import limits
 from tests.receiver import TAKEN, Receiver, hang, receiver
 from tests.support import Person, Served, call, once, unique
-from tests.test_webhooks import backend, hook, own
-
-__all__ = ["own"]  # the fixture
+from tests.test_webhooks import backend, hook
 
 
 async def holds(who: Person, to: Receiver, place: str) -> None:

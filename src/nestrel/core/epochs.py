@@ -34,6 +34,10 @@ class Begun:
     begins: Sequence[int]
     rev: int
 
+    def crossed(self, rev: int, present: int) -> bool:
+        """Whether it was written to in an earlier epoch, and then in the present one, which began behind `rev`."""
+        return len(self.epochs) > 1 and self.epochs[0] == present and rev <= self.begins[0]
+
 
 class Lineage:
     """The epochs of one database, oldest first; the last one is the present."""
@@ -45,6 +49,11 @@ class Lineage:
     @property
     def present(self) -> int:
         return self._epochs[-1].id
+
+    @property
+    def promoted(self) -> bool:
+        """Whether the present epoch began with a promotion, of which it is known where it left the one before."""
+        return self._epochs[-1].branch is not None
 
     def __contains__(self, epoch: int) -> bool:
         return epoch in self._order

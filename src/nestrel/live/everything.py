@@ -18,7 +18,7 @@ from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.core.problems import Problem
 from nestrel.core.roles import Kind
 from nestrel.live import metrics
-from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event
+from nestrel.live.deliveries import Checkpoint, Delivery, Ended, Event, Rewound
 from nestrel.live.moves import Moves
 from nestrel.store.read.moving import Item, Moving, Position
 
@@ -36,6 +36,10 @@ def scope_of(user_id: str, kind: Kind | None) -> str:
     """Whom an all cursor of such a line is for: the same backend, asking for the same, and nobody else. No user id has
     a NUL in it."""
     return f"{user_id}\x00{kind or 'all'}"
+
+
+def _epoch_of(at: Position) -> int:
+    return at.epoch if isinstance(at, AllPosition) else at.upto.epoch
 
 
 class Everything:
@@ -129,9 +133,12 @@ class Everything:
                 return None
             if self._at is None:
                 return None  # ended meanwhile
+            rewound = _epoch_of(found.position) != _epoch_of(self._at)
             self._at, self._moved = found.position, found.more
             self._items.extend(found.items)
             self._owed = self._owed or bool(found.items)
+            if rewound:
+                return Rewound()
         if not self._due:
             return None
         assert isinstance(self._at, AllPosition)

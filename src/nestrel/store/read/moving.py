@@ -33,6 +33,10 @@ _WALKED = 20_000
 _SMALL = 200
 """One that has moved by no more is read together with others."""
 
+_WAITS = """
+SELECT current_setting('synchronous_standby_names') <> ''
+   AND current_setting('synchronous_commit') NOT IN ('off', 'local')
+"""
 _OF_KIND = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND kind = $2 ORDER BY id"
 _WALK = f"""
 SELECT id, {UNSEEN.format("moved_xid", "$3")}
@@ -87,18 +91,22 @@ async def read(
     told: Told | None = None,
 ) -> Moving:
     """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation, of those of a
-    kind, or of all; also of `silent` ones, in which nothing has been said yet, if these are wanted. One that had no
-    message by then begins, with `reset`, at its first; where the database was restored or has failed over since, every
-    one begins again. With `told` whatever begins does so with all that is kept, and one of which its reader was told
-    nothing begins as well; without, with its newest page."""
+    kind, or of all; also of `silent` ones, in which nothing has been said yet, if these are wanted.
+
+    One that had no message by then begins, with `reset`, at its first. Where the database was restored since, every one
+    begins again; where a standby took over that had all of this, it goes on. With `told` whatever begins does so with
+    all that is kept, and one of which its reader was told nothing begins as well; without, with its newest page."""
     since, after, within = (at.since, at.after, at.within) if isinstance(at, ResyncPosition) else (at, NOTHING, None)
     tail = await journal.tail(connection, since, joined=False)
     upto = at.upto if isinstance(at, ResyncPosition) else tail.now
-    known = [one for one in (since, upto) if one is not None]
-    # Also what was kept goes back with a restore: nobody knows what was sent behind it, and is lost.
-    anew = not all(epochs.goes_on(connection, one, tail.now) for one in known) or upto.epoch != tail.now.epoch
-    if anew or (since is not None and since.epoch != tail.now.epoch):
+    known, epoch = [one for one in (since, upto) if one is not None], tail.now.epoch
+    if not all(epochs.goes_on(connection, one, tail.now) for one in known):
+        # Also what was kept goes back with a restore: nobody knows what was sent behind it, and is lost.
         since, upto, after, within = None, tail.now, NOTHING, None
+    elif any(one.epoch != epoch for one in known):
+        since, upto = replace(since, epoch=epoch) if since is not None else None, replace(upto, epoch=epoch)
+        if within is not None:  # of the history of before: this one is read again
+            after, within = UUID(int=after.int - 1), None
     here = ResyncPosition(since, upto, after, within)
     ids, last = await which(connection, here, only, tail)
     if kind is not None and ids:
@@ -161,7 +169,7 @@ async def _take(
     found = await together.read(connection, small, UNBOUNDED, size=UNBOUNDED, item=UNBOUNDED)
     for id_ in chosen:
         if changes := found.get(id_):
-            result.items += _parted(here, changes)
+            result.items += _in_parts(here, changes)
         elif states[id_].closed:
             result.items.append(Item(id_, None, replace(here, after=id_, within=None)))
     if apart is not None:
@@ -184,6 +192,8 @@ async def _begun(
         return anew | known
     found = await starts.found(connection, here.since, states, depth)
     untold = set() if told is None else await _untold(connection, told, states, found, depth)
+    if told is not None:
+        untold |= await _parted(connection, states, found)
     return {id_: _beginning(at.epoch) if id_ in untold or not at.seq else at for id_, at in found.items()} | known
 
 
@@ -210,21 +220,34 @@ async def _untold(
     return untold
 
 
+async def _parted(
+    connection: Connection, states: Mapping[UUID, State], found: Mapping[UUID, ChangePosition]
+) -> set[UUID]:
+    """Those that were first written to since a standby took over: what their reader was told behind that may be lost,
+    and other rows may have the same numbers now. Where every commit waits for a standby, nothing is."""
+    if not connection.history.known.promoted:
+        return set()
+    crossing = {id_ for id_, at in found.items() if states[id_].begun.crossed(at.rev, at.epoch)}
+    if crossing and (await fetch(connection, _WAITS))[0][0]:
+        return set()
+    return crossing
+
+
 async def _apart(
     connection: Connection, here: ResyncPosition, id_: UUID, start: ChangePosition | None, most: int
 ) -> list[Item]:
     if start is not None:
         changes = await catch_up.since(connection, id_, start, most)
         assert changes is not None  # in one snapshot with its state
-        return list(_parted(here, changes.beginning() if start.seq == 0 else changes))
+        return list(_in_parts(here, changes.beginning() if start.seq == 0 else changes))
     rows = limits.PAGE_DEFAULT
     while (changes := await catch_up.newest(connection, id_, rows)) and changes.too_large(limits.WEBHOOK_ITEM_BYTES):
         rows = min(rows, changes.fewer()) - 1 or 1
     assert changes is not None
-    return list(_parted(here, changes))
+    return list(_in_parts(here, changes))
 
 
-def _parted(here: ResyncPosition, changes: Changes) -> Iterator[Item]:
+def _in_parts(here: ResyncPosition, changes: Changes) -> Iterator[Item]:
     """A change set in parts that go into one request each."""
     parts = changes.parts(limits.WEBHOOK_ITEM_BYTES)
     if changes.reset and len(parts) > 1:
