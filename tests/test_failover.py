@@ -10,6 +10,7 @@ import pytest
 
 from nestrel.service.settings import SettingsError, load_settings
 from nestrel.store import addresses, schema
+from tests.receiver import receiver
 from tests.support import Person, Served, once, unique
 from tests.test_restored import Cluster, cluster  # noqa: F401 - a fixture
 
@@ -31,8 +32,14 @@ async def test_the_service_goes_on_with_whoever_is_the_primary(cluster: Cluster)
         one.wait_ready()
         two.wait_ready()
         mara, odd = Person(one.url, unique("mara")), Person(two.url, unique("odd"))
-        place = (await mara.make(members=[odd.user]))["id"]
-        async with odd.socket() as wire:
+        place, quiet = (await mara.make(members=[odd.user]))["id"], (await mara.make())["id"]
+        await mara.post(quiet, "quiet")
+        office = Person(one.url, "office", scope="nestrel.service")
+        async with odd.socket() as wire, receiver() as to:
+            await office.http.post("/webhooks", json={"url": to.url})
+            for told in (place, quiet):
+                await mara.post(told, "told")
+            await to.has(lambda it: it.bodies(place)[-1:] == ["told"] and it.bodies(quiet)[-1:] == ["told"])
             await wire.command(type="follow", conversation_id=place)
             await mara.post(place, "before")
             await wire.messages(1)
@@ -54,7 +61,12 @@ async def test_the_service_goes_on_with_whoever_is_the_primary(cluster: Cluster)
                 heard += [message["body"] for message in frame.get("messages", ())]
             assert (await odd.post(place, "after")).status_code == 201
             page = await mara.page(place, order="asc")
-            assert [item["body"] for item in page["items"]] == ["before", "meanwhile", "after"]
+            assert [item["body"] for item in page["items"]] == ["told", "before", "meanwhile", "after"]
+            # A webhook goes on: what nobody has written to since is not sent again, and the rest is all there.
+            await to.has(lambda it: [m.body for m in it.held[place].ordered()][-1:] == ["after"])
+            held = to.held[place]
+            assert [(m.seq, m.rev) for m in held.ordered()] == [(m["seq"], m["rev"]) for m in page["items"]]
+            assert to.bodies(quiet) == ["quiet", "told"]
         assert httpx.get(f"{two.url}/readyz").status_code == 200
 
 

@@ -24,6 +24,7 @@ from nestrel.local.postgres import LocalPostgres
 from nestrel.store import epochs, schema
 from nestrel.store.database import Database
 from nestrel.store.native import execute, fetch
+from tests.receiver import Receiver, receiver
 from tests.soak import Proxy
 from tests.support import Person, Served, token, until
 
@@ -239,10 +240,20 @@ async def test_an_older_copy_that_nobody_speaks_of_is_given_away_by_a_cursor_fro
 
 @pytest.mark.parametrize("where", ["same cluster", "another cluster"])
 async def test_a_dump_is_another_history_wherever_it_is_loaded(cluster: Cluster, where: str, tmp_path: Path) -> None:
-    async with serving(cluster) as here:
+    async with serving(cluster) as here, receiver() as to:
+        office = Person(here.served.url, "office", scope="nestrel.service")
+        other = (await here.odd.make(members=["ines"]))["id"]
+        await here.odd.fill(other, 70, "other ")
+        await office.http.post("/webhooks", json={"url": to.url})
+        for place in (here.place, other):
+            await here.odd.http.put(f"/conversations/{place}/messages/1/reactions/like")
+        await to.has(lambda it: {here.place, other} <= set(it.held))
         dump = await off(cluster.primary._run, "pg_dump", "-d", cluster.primary.url("nestrel"), "--no-owner")
+        await here.odd.fill(other, 5, "lost ")
         await here.mara.fill(here.place, 40, "lost ")
+        await to.has(lambda it: len(it.held[here.place].messages) == 45 and len(it.held[other].messages) == 75)
         later = await here.held()
+        await off(here.served.stop)  # it would send what the dump does not have
         target = cluster.primary if where == "same cluster" else cluster.other
         await off(target.start)
         await off(target.create_database, "restored")
@@ -259,6 +270,15 @@ async def test_a_dump_is_another_history_wherever_it_is_loaded(cluster: Cluster,
             assert not (await there.changes(here.cursors["one"]))["reset"]
             now = await there.held()
             assert (await there.resync(now["all"]))["items"] == []
+            # A webhook's copy becomes what the service has, also where nobody writes any more.
+            for place in (here.place, other):
+                page = (await Person(served.url, "odd").page(place, limit=200, order="asc"))["items"]
+                rows = [(m["seq"], m["rev"], m["body"]) for m in page]
+
+                def same(it: Receiver, place: str = place, rows: list[Any] = rows) -> bool:
+                    return [(m.seq, m.rev, m.body) for m in it.held[place].ordered()] == rows
+
+                await to.has(same)
 
 
 async def test_a_standby_that_lags_and_is_promoted_resets_only_who_holds_what_is_lost(cluster: Cluster) -> None:

@@ -59,10 +59,13 @@ _REMEMBERED = 100_000
 @dataclass(slots=True)
 class Told:
     """Of what a reader was told that began at a snapshot, or of everything where there is none; `of` are some of which
-    that is known."""
+    that is known. All that was read for it here lies before `reached`; in the epoch `whole_in` nothing of that is lost.
+    """
 
     since: AllPosition | None
     of: set[UUID] = field(default_factory=set)
+    reached: AllPosition | None = None
+    whole_in: int | None = None
 
     def learn(self, ids: Iterable[UUID]) -> None:
         """It has been told of these, or is about to be."""
@@ -107,6 +110,10 @@ async def read(
         since, upto = replace(since, epoch=epoch) if since is not None else None, replace(upto, epoch=epoch)
         if within is not None:  # of the history of before: this one is read again
             after, within = UUID(int=after.int - 1), None
+        if told is not None and told.reached is not None and epochs.goes_on(connection, told.reached, tail.now):
+            told.whole_in = epoch
+    if told is not None:
+        told.reached = tail.now
     here = ResyncPosition(since, upto, after, within)
     ids, last = await which(connection, here, only, tail)
     if kind is not None and ids:
@@ -192,7 +199,7 @@ async def _begun(
         return anew | known
     found = await starts.found(connection, here.since, states, depth)
     untold = set() if told is None else await _untold(connection, told, states, found, depth)
-    if told is not None:
+    if told is not None and told.whole_in != here.upto.epoch:
         untold |= await _parted(connection, states, found)
     return {id_: _beginning(at.epoch) if id_ in untold or not at.seq else at for id_, at in found.items()} | known
 
