@@ -55,6 +55,16 @@ async def test_answers_of_the_api_are_not_kept_or_taken_for_something_else(own: 
     raw.close()
 
 
+async def test_an_upgrade_that_a_proxy_has_dropped_says_what_to_pass_on(own: Served) -> None:
+    mara = Person(own.url, "mara")
+    for headers in ({}, {"Authorization": f"Bearer {mara.token}"}, {"Sec-WebSocket-Version": "13"}):
+        async with httpx.AsyncClient() as http:
+            answer = await http.get(own.url + "/v1/live", headers=headers)
+        assert (answer.status_code, answer.json()["type"]) == (426, "/problems/upgrade-required")
+        assert answer.headers["upgrade"] == "websocket"
+        assert "pass on Upgrade and Connection" in answer.json()["detail"]
+
+
 async def test_metrics_are_for_this_machine_and_no_proxy(own: Served, make_database: Callable[[], str]) -> None:
     async with httpx.AsyncClient() as http:
         assert (await http.get(own.url + "/metrics")).status_code == 200

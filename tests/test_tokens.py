@@ -258,6 +258,8 @@ def test_settings_say_what_is_wrong(monkeypatch: pytest.MonkeyPatch, tmp_path: A
         ("NESTREL_JWT_SECRET", f"{SECRET},", "empty secret"),
         ("NESTREL_JWT_SECRET", f"{SECRET}, short", "secret 2 of 2"),
         ("NESTREL_JWT_SECRET_FILE", "/nowhere/secret", "No such file"),
+        ("NESTREL_PUBLIC_URL", "https://example.org/chat/", "must have no path"),
+        ("NESTREL_PUBLIC_URL", "example.org", "the whole address"),
         ("NESTREL_RATELIMIT", "5", "did you mean NESTREL_RATE_LIMIT"),
         ("NESTREL_ORIGIN", "https://a.example", "did you mean NESTREL_ORIGINS"),
         ("NESTREL_DATABASE_URL", "mysql://x", "postgresql://"),

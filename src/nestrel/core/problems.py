@@ -142,6 +142,12 @@ class MethodNotAllowed(Problem):
     status, name, title = 405, "method-not-allowed", "This path does not take that method"
 
 
+class UpgradeRequired(Problem):
+    """The path is a WebSocket's, and the request came without what an upgrade takes (RFC 9110, 15.5.22)."""
+
+    status, name, title = 426, "upgrade-required", "This path is a WebSocket's"
+
+
 class NameTaken(Problem):
     """Another conversation holds the name, compared without case."""
 
@@ -246,6 +252,7 @@ PROBLEMS: dict[str, type[Problem]] = {
         OverQuota,
         NotFound,
         MethodNotAllowed,
+        UpgradeRequired,
         RequestTimeout,
         Misdirected,
         HeadersTooLarge,

@@ -24,6 +24,7 @@ from nestrel.core.problems import (
     TooLarge,
     Trouble,
     Unauthenticated,
+    UpgradeRequired,
     invalid,
 )
 from nestrel.core.rate import headers
@@ -40,6 +41,7 @@ log = structlog.get_logger()
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _SLOW_SECONDS = 1.0
 _HEALTH = "/healthz"
+_LIVE = "/v1/live"
 _OPEN = (_HEALTH, "/readyz", "/metrics")
 """What answers while the service drains."""
 _PRIVATE = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
@@ -139,6 +141,11 @@ class Envelope:
             if scope["method"] == "OPTIONS" and origin is not None and _asks_first(scope, path, api=api):
                 await self._preflight(origin, send_with_id)
                 return
+            if path == _LIVE:
+                raise UpgradeRequired(
+                    "a WebSocket is opened here (RFC 6455, 4.1), and this request does not ask for one: a proxy in front "
+                    "has to pass on Upgrade and Connection"
+                )
             if api and not path.startswith(_LINKS):
                 if authorization is not None:
                     session = None  # a bearer wins

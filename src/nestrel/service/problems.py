@@ -42,6 +42,8 @@ def response(problem: Problem, request_id: str | None, allow: str | None = None)
         headers["Allow"] = allow
     if problem.status == 401:
         headers["WWW-Authenticate"] = 'Bearer realm="nestrel"'
+    if problem.status == 426:
+        headers |= {"Upgrade": "websocket", "Connection": "Upgrade"}
     return Response(
         rows.dump(problem.document(request_id)), problem.status, headers, media_type="application/problem+json"
     )

@@ -381,6 +381,21 @@ class Settings(BaseSettings):
         Allowed.parse(value)
         return value
 
+    @field_validator("public_url")
+    @classmethod
+    def _public_url(cls, value: str | None) -> str | None:
+        if value is None:
+            return None
+        parts = urlsplit(value.rstrip("/"))
+        if parts.scheme not in ("http", "https") or not parts.netloc:
+            raise ValueError("must be the whole address, as in https://chat.example.org")
+        if parts.path or parts.query or parts.fragment:
+            raise ValueError(
+                "must have no path: the service answers at the root of a host. Give it a name of its own, as in "
+                "https://chat.example.org"
+            )
+        return value.rstrip("/")
+
     @field_validator("origins")
     @classmethod
     def _origins(cls, value: tuple[str, ...]) -> tuple[str, ...]:
