@@ -143,8 +143,8 @@ class Envelope:
                 return
             if path == _LIVE:
                 raise UpgradeRequired(
-                    "a WebSocket is opened here (RFC 6455, 4.1), and this request does not ask for one: a proxy in front "
-                    "has to pass on Upgrade and Connection"
+                    "a WebSocket is opened here (RFC 6455, 4.1), and this request does not ask for one: a proxy in "
+                    "front has to pass on Upgrade and Connection"
                 )
             if api and not path.startswith(_LINKS):
                 if authorization is not None:
