@@ -36,7 +36,7 @@ Found = TypeVar("Found")
 PATIENCE = 120.0
 """Seconds after which a condition that a test waits for is taken for one that never comes. Nothing measures time by it:
 with eight busy processes beside it on two cores, two workers were ready after 17 s instead of 3."""
-SECRET = "a secret of the tests, long enough for every HMAC that anyone might sign with"
+SECRET = "a secret of the tests that is long enough for every HMAC that anyone might sign with"
 
 
 def token(user: str, *, seconds: int = 3600, secret: str = SECRET, **claims: Any) -> str:

@@ -25,7 +25,7 @@ from tests.test_transaction import application, plain, posted, refused
 
 __all__ = ["application"]  # the fixture
 
-Application = tuple[Served, str, asyncpg.Connection[Any]]
+Application = tuple[Served, str, Any]
 
 
 async def found(who: Person, name: str) -> dict[str, Any]:
