@@ -173,8 +173,8 @@ async def test_an_unknown_key_is_said_to_be_so_only_by_the_issuer(
 ) -> None:
     """It may be new: whoever is told 401 signs out. So it is 503 until the issuer was asked for it."""
     check = verifier()
-    await check.verify(jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"}))
     issuer["keys"] = ["rsa", "ec"]
+    await check.verify(jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"}))
     signed = jwt.encode(claims(), OKP, "EdDSA", {"kid": "okp"})
     for _ in range(20):
         with pytest.raises(StoreUnavailable) as away:

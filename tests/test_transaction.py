@@ -348,7 +348,8 @@ async def test_who_may_only_post_can_do_nothing_else(make_database: Callable[[],
                 with pytest.raises(asyncpg.InsufficientPrivilegeError):
                     await mine.execute(statement.format(table))
         for (function,) in await connection.fetch(
-            "SELECT proname FROM pg_proc WHERE pronamespace = 'nestrel'::regnamespace AND proname <> 'post'"
+            "SELECT proname FROM pg_proc WHERE pronamespace = 'nestrel'::regnamespace AND proname <> ALL($1)",
+            list(roles.LEFT_BY),
         ):
             allowed = await connection.fetchval(
                 "SELECT bool_or(has_function_privilege($1, oid, 'EXECUTE')) FROM pg_proc WHERE proname = $2",

@@ -84,6 +84,8 @@ class IssuerKeys:
         self._fetching: asyncio.Task[None] | None = None
         self._unknown: set[str | None] = set()
         """Ids that the issuer did not have when it was asked last."""
+        self._unusable: set[str | None] = set()
+        """Ids of keys that it has, and that no token may be signed with here."""
 
     async def holds(self, fingerprint: bytes) -> bool:
         """Whether the issuer has a key that is known so. Raises as `find`."""
@@ -105,7 +107,8 @@ class IssuerKeys:
         self._look_again(unknown=key_id not in self._keys)
         if key_id in self._keys:
             return self._keys[key_id]
-        if self._fetching is None and self._keys and (key_id is None or key_id in self._unknown):
+        nowhere = key_id is None or key_id in self._unknown or key_id in self._unusable
+        if self._fetching is None and self._keys and nowhere:
             return None
         if self._fetching is not None:
             await asyncio.shield(self._fetching)  # many may wait for one answer; old keys serve meanwhile
@@ -153,6 +156,7 @@ class IssuerKeys:
         async with httpx.AsyncClient(timeout=5) as client:
             answer = (await client.get(self._url)).raise_for_status().json()
         keys: dict[str | None, IssuerKey] = {}
+        unusable = {raw.get("kid") for raw in answer["keys"]}
         for raw in answer["keys"]:
             algorithm = _ALGORITHMS.get((raw.get("kty"), raw.get("crv")))
             if algorithm is None or raw.get("use", "sig") != "sig" or raw.get("alg", algorithm) != algorithm:
@@ -163,7 +167,7 @@ class IssuerKeys:
                 continue
             spelled = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
             keys[raw.get("kid")] = IssuerKey(key, algorithm, fingerprint(spelled))
-        self._keys = keys
+        self._keys, self._unusable = keys, unusable - keys.keys()
 
 
 class _Verified(NamedTuple):

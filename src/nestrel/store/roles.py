@@ -27,7 +27,7 @@ _AUDIT = """
 SELECT relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE n.nspname = $1 AND c.relkind IN ('r', 'p') AND (relname = 'audit' OR relname ~ '^audit_([0-9]{6}|rest)$')
 """
-_LEFT_BY = ("post", "make_conversation", "put_member", "remove_member", "put_person")
+LEFT_BY = ("post", "make_conversation", "put_member", "remove_member", "put_person")
 """The functions by which an application leaves something in its transaction."""
 _ACT = ("audit_id", "actor", "act", "conversation_id", "user_id", "seq", "before", "after", "request_id")
 """The columns of an act that whoever serves sets; when it was is the database's to say."""
@@ -83,7 +83,7 @@ async def make(url: str, owner: str, serving: str, schema: str = SCHEMA, posting
                 await connection.execute(statement)
             for role in posting:
                 await connection.execute(f"GRANT USAGE ON SCHEMA {schema} TO {_quoted(role)}")
-                for function in _LEFT_BY:
+                for function in LEFT_BY:
                     await connection.execute(f"GRANT EXECUTE ON FUNCTION {schema}.{function} TO {_quoted(role)}")
         return made
     finally:
