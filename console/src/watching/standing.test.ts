@@ -14,7 +14,10 @@ test("a webhook's standing says what is wrong, and when it is tried again", () =
   expect(standing({ ...base, attempt: 2, next_at: "2026-11-27T12:30:00Z" }, now)).toBe(
     "failed 2 times, again in 30 min",
   );
-  expect(standing({ ...base, attempt: 2, next_at: "2026-11-27T11:00:00Z", replaying: { conversations: 2, of: 5 } }, now)).toBe(
-    "failed 2 times, again now, sending again, 2 of 5 conversations",
-  );
+  expect(
+    standing(
+      { ...base, attempt: 2, next_at: "2026-11-27T11:00:00Z", replaying: { conversations: 2, of: 5 } },
+      now,
+    ),
+  ).toBe("failed 2 times, again now, sending again, 2 of 5 conversations");
 });

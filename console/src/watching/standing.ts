@@ -8,9 +8,7 @@ export function standing(one: Webhook, now: number): string {
   const words = [];
   if (one.attempt) words.push(`failed ${counted(one.attempt, "time")}, again ${when(one.next_at, now)}`);
   if (one.replaying)
-    words.push(
-      `sending again, ${one.replaying.conversations} of ${one.replaying.of} conversations`,
-    );
+    words.push(`sending again, ${one.replaying.conversations} of ${one.replaying.of} conversations`);
   return words.join(", ") || "takes everything";
 }
 
