@@ -108,9 +108,17 @@ def test_refusals_are_two_lines_and_exit_1(run: Run) -> None:
         "There is no such thing here",
         "there is no conversation called 'no-such-place' that you may see",
     ]
-    away = run("conversations", "list", NESTREL_URL=f"http://127.0.0.1:{free_port()}")
-    assert away.returncode == 1
-    assert "does not answer" in away.stderr
+    away_at = f"http://127.0.0.1:{free_port()}"
+    away = run("conversations", "list", NESTREL_URL=away_at)
+    assert away.returncode == 3
+    assert away.stderr.splitlines()[0] == "No answer came"
+    assert f"{away_at.removeprefix('http://')} does not answer" in away.stderr
+    assert "Look whether" not in away.stderr, "nothing was to be changed"
+    for refused, code, title in (
+        (run("post", "no-such-place", "x", "--json"), 1, "There is no such thing here"),
+        (run("conversations", "list", "--json", NESTREL_URL=away_at), 3, "No answer came"),
+    ):
+        assert (refused.returncode, json.loads(refused.stderr)["title"]) == (code, title)
     for done in (run("conversations", "list", NESTREL_TOKEN=token("m", seconds=-5)), away):
         assert "Traceback" not in done.stderr
 

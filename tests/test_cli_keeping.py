@@ -102,6 +102,37 @@ def test_what_is_exported_can_be_brought_in_elsewhere_once(
     assert (nowhere.returncode, "line 1: does not say which conversation" in nowhere.stderr) == (1, True)
 
 
+def test_a_csv_is_brought_in_and_another_file_is_told_as_such(
+    run: Run, backend: Callable[..., Any], place: str, tmp_path: Path
+) -> None:
+    table, other = tmp_path / "out.csv", unique("sheet")
+    assert run("post", place, "=1+1 is a formula").returncode == 0
+    assert run("export", place, "--form", "csv", "--into", str(table)).returncode == 0
+    assert backend("conversations", "make", other).returncode == 0
+    wrong = backend("import", str(table), "--to", other)
+    assert (wrong.returncode, wrong.stdout) == (1, "")
+    assert "it looks like CSV: pass --form csv" in wrong.stderr
+    first = lines(backend("import", str(table), "--to", other, "--form", "csv", "--json"))[-1]
+    assert (first["added"], first["refused"]) == (13, 0)
+    there, here = (lines(backend("history", name, "--json", "--all")) for name in (place, other))
+    assert [(m["author_id"], m["body"], m["created_at"]) for m in here] == [
+        (m["author_id"], m["body"], m["created_at"]) for m in there
+    ]
+    own = "2026-01-01T00:00:00Z;odd;High tide\n".replace(";", ",")
+    columns = "created_at,author_id,body"
+    mine = backend("import", "-", "--to", unique("none"), "--form", "csv", "--columns", columns, STDIN=own)
+    assert "There is no such thing here" in mine.stderr
+    sheet = unique("own")
+    assert backend("conversations", "make", sheet).returncode == 0
+    mine = backend("import", "-", "--to", sheet, "--form", "csv", "--columns", columns, STDIN=own)
+    assert mine.returncode == 0, mine.stderr
+    # A file of something else is not gone through to its end, and each line told.
+    other_file = "\n".join(json.dumps({"order": n}) for n in range(5_000))
+    stopped = backend("import", "-", "--to", other, STDIN=other_file)
+    assert (stopped.returncode, sum(line.startswith("line ") for line in stopped.stderr.splitlines())) == (1, 20)
+    assert "the first 20 lines were all refused" in stopped.stderr
+
+
 def test_a_person_is_erased_after_a_look_at_what_goes(run: Run, backend: Callable[..., Any], place: str) -> None:
     user = unique("kaz")
     assert backend("post", place, "mine", "--on-behalf-of", user).returncode == 0

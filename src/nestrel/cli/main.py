@@ -25,7 +25,9 @@ COMMANDS = {
     "attachments": _Command("attachments", "The files that belong to messages."),
     "audit": _Command("watching", "Show what people with a role did to others, newest first."),
     "blocked": _Command("order", "Block people: no direct conversation with one another, and no being added by them."),
-    "completion": _Command("completion", "Print what makes a shell complete commands, options and conversations."),
+    "completion": _Command(
+        "completion", "Print what makes SHELL complete commands, options and the names of conversations."
+    ),
     "connections": _Command("watching", "Who is connected, on all processes; for a trusted backend."),
     "conversations": _Command("conversations", "Make, find and change conversations."),
     "db": _Command("run", "The database schema."),

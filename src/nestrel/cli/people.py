@@ -44,9 +44,9 @@ def people(client: Client, words: str, limit: int, everyone: bool, as_json: bool
 @as_json
 @with_client
 def put_person(client: Client, user: str, name: str | None, picture: str | None, as_json: bool) -> None:
-    """Make the profile of USER, who need not have signed in yet, or change it.
+    """Make the profile of USER, or change it; for a trusted backend.
 
-    For a trusted backend. What is not given stays as it is.
+    USER need not have signed in yet. What is not given stays as it is.
     """
     person = client.put_person(user, display_name=name, picture=picture)
     if as_json:

@@ -27,17 +27,17 @@ _MISSING = {
 
 async def until_served(url: str, ready: Callable[[], Awaitable[None]]) -> None:
     """Wait until `ready` raises nothing any more. The log says what it waits for, once for each reason."""
-    told = None
+    told: object = None
     while True:
         try:
             await ready()
         except StoreUnavailable as problem:
             words = _MISSING.get(problem.reason, "{detail}") if problem.reason is not None else "{detail}"
             missing = words.format(where=addresses.shown(url), detail=problem.detail)
-            if missing != told:
+            if (problem.reason or missing) != told:
                 cause = problem.__cause__
                 log.warning("store.waited_for", missing=missing, cause=str(cause).splitlines()[0] if cause else None)
-                told = missing
+                told = problem.reason or missing
             await asyncio.sleep(_LOOK_SECONDS)
         else:
             if told is not None:
