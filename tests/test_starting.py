@@ -52,8 +52,8 @@ def test_a_database_that_is_not_there_is_waited_for_and_named_once() -> None:
                 until(lambda: bool(_lines(served, "store.serves")))
                 assert len(_lines(served, "store.waited_for")) == 2
                 # What every part of it would have said, again and again, is in the log once.
-                said = [(one["event"], one.get("reason") or one.get("missing")) for one in map(json.loads, _json(served))
-                        if one["level"] == "warning"]  # fmt: skip
+                told = [one for one in map(json.loads, _json(served)) if one["level"] == "warning"]
+                said = [(one["event"], one.get("reason") or one.get("missing")) for one in told]
                 assert len(said) == len(set(said)), said
                 mara = Person(served.url, "mara")
                 made = asyncio.run(_made(mara))
