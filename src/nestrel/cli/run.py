@@ -141,7 +141,10 @@ def restored() -> None:
 @click.option("--owner", default="nestrel_owner", show_default=True, help="Owns the schema and migrates it.")
 @click.option("--serving", default="nestrel_serving", show_default=True, help="What the service runs as.")
 @click.option(
-    "--posting", multiple=True, metavar="ROLE", help="An application's own: it may leave posts in its transactions."
+    "--posting",
+    multiple=True,
+    metavar="ROLE",
+    help="An application's own: it may leave posts, conversations and people in its transactions.",
 )
 @of_the_service
 def roles(owner: str, serving: str, posting: tuple[str, ...]) -> None:
@@ -168,7 +171,7 @@ def roles(owner: str, serving: str, posting: tuple[str, ...]) -> None:
         click.echo(f"made {role}; give it a password: ALTER ROLE {role} PASSWORD …")
     click.echo(f"{owner} owns the schema and runs nestrel db upgrade; {serving} serves")
     for role in posting:
-        click.echo(f"{role} may call {settings.schema_}.post, and nothing else")
+        click.echo(f"{role} may call {settings.schema_}.post and its siblings, and nothing else")
 
 
 @db.command()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 from uuid import UUID
 
 from pydantic import Field, StrictBool, StrictInt, StrictStr, ValidationError, WithJsonSchema, model_validator
@@ -330,17 +330,22 @@ class StreamQuery(Request):
     cursor: Cursor | None = None
 
 
-class AllStreamQuery(StreamQuery):
-    """`scope=all` is of every conversation of the store, or of every one of a `kind`, for a trusted backend."""
+class Scoped(Request):
+    """Of all conversations of one's own; with the scope `all` every one of the store, or every one of a `kind`, for a
+    trusted backend."""
 
     scope: Literal["mine", "all"] = "mine"
     kind: Kind | None = None
 
     @model_validator(mode="after")
-    def _of_all(self) -> AllStreamQuery:
+    def _of_all(self) -> Self:
         if self.kind is not None and self.scope != "all":
-            raise ValueError("kind goes with scope=all")
+            raise ValueError('kind goes with the scope "all"')
         return self
+
+
+class AllStreamQuery(StreamQuery, Scoped):
+    """Where a stream of all conversations begins, and of which."""
 
 
 class ResyncRequest(Request):
@@ -390,18 +395,8 @@ class FollowFrame(Frame):
     cursor: Cursor | None = None
 
 
-class FollowAllFrame(Frame):
-    """`scope: "all"` is of every conversation of the store, or of every one of a `kind`, for a trusted backend."""
-
+class FollowAllFrame(Frame, Scoped):
     cursor: Cursor | None = None
-    scope: Literal["mine", "all"] = "mine"
-    kind: Kind | None = None
-
-    @model_validator(mode="after")
-    def _of_all(self) -> FollowAllFrame:
-        if self.kind is not None and self.scope != "all":
-            raise ValueError('kind goes with "scope": "all"')
-        return self
 
 
 class SignalFrame(Frame):
