@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 import httpx
 import pytest
 
-from nestrel.service.settings import SettingsError, load_settings
+from nestrel.service.loading import SettingsError, load_settings
 from nestrel.store import addresses, schema
 from tests.receiver import receiver
 from tests.support import Person, Served, once, unique

@@ -13,7 +13,7 @@ from websockets.exceptions import InvalidStatus
 
 from nestrel.local.postgres import free_port
 from nestrel.service.hosts import Hosts, Proxies, host_of
-from nestrel.service.settings import load_settings
+from nestrel.service.loading import load_settings
 from tests.hostile import Raw
 from tests.support import Person, Served
 

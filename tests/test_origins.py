@@ -9,7 +9,7 @@ import pytest
 from websockets.asyncio.client import connect
 from websockets.exceptions import InvalidStatus
 
-from nestrel.service.settings import SettingsError, load_settings
+from nestrel.service.loading import SettingsError, load_settings
 from tests.support import Person, Served
 
 _APP = "https://app.example"

@@ -19,7 +19,7 @@ import pytest
 import pytest_asyncio
 
 from nestrel.local.postgres import LocalPostgres
-from nestrel.service.settings import SettingsError, load_settings
+from nestrel.service.loading import SettingsError, load_settings
 from nestrel.store import schema
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch

@@ -20,7 +20,8 @@ from pydantic import SecretStr
 from nestrel.cli.main import main
 from nestrel.core.problems import StoreUnavailable, Unauthenticated
 from nestrel.service import tokens
-from nestrel.service.settings import Settings, SettingsError, load_settings
+from nestrel.service.loading import SettingsError, load_settings
+from nestrel.service.settings import Settings
 from nestrel.service.tokens import TokenVerifier
 from tests.support import PATIENCE, SECRET, Served, token
 

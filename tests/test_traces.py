@@ -16,7 +16,7 @@ from opentelemetry.sdk.trace import TracerProvider
 from opentelemetry.sdk.trace.export import SimpleSpanProcessor
 from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanExporter
 
-from nestrel.service.settings import SettingsError, load_settings
+from nestrel.service.loading import SettingsError, load_settings
 from nestrel.store.tracing import tracing
 from tests.receiver import Receiver, hang, receiver, status
 from tests.support import Person, Served, unique

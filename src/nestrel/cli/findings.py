@@ -18,8 +18,9 @@ from nestrel.files.objects import FilesUnavailable
 from nestrel.files.opening import open_files
 from nestrel.live.redis_line import connect
 from nestrel.local.postgres import PostgresError, find_binaries
+from nestrel.service.loading import SettingsError, load_settings
 from nestrel.service.minting import mint
-from nestrel.service.settings import Settings, SettingsError, load_settings
+from nestrel.service.settings import Settings
 from nestrel.service.tokens import IssuerKeys, TokenVerifier
 from nestrel.store import roles, schema
 from nestrel.store.database import Database

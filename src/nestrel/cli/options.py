@@ -72,7 +72,7 @@ def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
 
 def settings_or_exit(**overrides: object) -> Settings:
     """The settings, or exit 2 with what is wrong with them."""
-    from nestrel.service.settings import SettingsError, load_settings  # late: it brings the service's libraries
+    from nestrel.service.loading import SettingsError, load_settings  # late: it brings the service's libraries
 
     try:
         return load_settings(**overrides)

@@ -140,12 +140,8 @@ def restored() -> None:
 @db.command()
 @click.option("--owner", default="nestrel_owner", show_default=True, help="Owns the schema and migrates it.")
 @click.option("--serving", default="nestrel_serving", show_default=True, help="What the service runs as.")
-@click.option(
-    "--posting",
-    multiple=True,
-    metavar="ROLE",
-    help="An application's own: it may leave posts, conversations and people in its transactions.",
-)
+@click.option("--posting", multiple=True, metavar="ROLE", help="An application's own: it may leave posts, "
+              "conversations and people in its transactions.")  # fmt: skip
 @of_the_service
 def roles(owner: str, serving: str, posting: tuple[str, ...]) -> None:
     """Make a role that owns the schema, and one for serving that can do no more than it must.

@@ -10,7 +10,7 @@ from pydantic.json_schema import models_json_schema
 
 from nestrel import __version__
 from nestrel.core import objects
-from nestrel.service import models
+from nestrel.service import frame_models as models
 
 _CLIENT: dict[str, tuple[type[BaseModel], str]] = {
     "sign_in": (

@@ -15,9 +15,7 @@ from nestrel.live.following import Following
 from nestrel.service import logs, problems
 from nestrel.service.commands import make_post
 from nestrel.service.following import follow_everything
-from nestrel.service.http import again_if_restored
-from nestrel.service.listing import all_since, opened
-from nestrel.service.models import (
+from nestrel.service.frame_models import (
     EditFrame,
     FollowAllFrame,
     FollowFrame,
@@ -33,6 +31,8 @@ from nestrel.service.models import (
     UnfollowFrame,
     UnreactFrame,
 )
+from nestrel.service.http import again_if_restored
+from nestrel.service.listing import all_since, opened
 from nestrel.service.state import Service
 from nestrel.store.access import Caller
 from nestrel.store.events import Signal

@@ -36,8 +36,8 @@ from nestrel.live.following import Following
 from nestrel.service import frames, logs, metrics
 from nestrel.service.addressing import frame_of
 from nestrel.service.following import following_of
+from nestrel.service.frame_models import Frame, SignInFrame
 from nestrel.service.frames import SignedIn
-from nestrel.service.models import Frame, SignInFrame
 from nestrel.service.outlet import Outlet
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
