@@ -97,7 +97,7 @@ async def test_the_kinds_rule_goes_before_the_services_and_behind_the_own(make_d
         assert (await office.http.get("/retention")).json()["from"] is None
         done = (await office.http.get("/audit")).json()["items"]
         texts = [one["text"] for one in done if one["act"] == "service-rule-set"]
-        assert texts[-1] == "direct ones, keeps the newest 4 messages, archives the rest"
+        assert texts[-1] == "of kind direct, keeps the newest 4 messages, archives the rest"
         env = {"NESTREL_URL": served.url, "NESTREL_TOKEN": token("office", scope="nestrel.service")}
         for arguments, said in (
             (["set", "--kind", "bulletin", "--keep-for", "P30D", "--yes"], "(the rule of its kind)"),

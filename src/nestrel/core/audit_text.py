@@ -28,7 +28,7 @@ def words(act: str, before: Values, after: Values) -> str:
         number = after.get("count", after.get("lines"))
         return "" if number is None else _number(number, *_COUNTED[Act(act)])
     if act in _RULES:
-        return ", ".join([*([f"{after['kind']} ones"] if "kind" in after else []), _rule(after)])
+        return ", ".join([*([f"of kind {after['kind']}"] if "kind" in after else []), _rule(after)])
     parts = [_change(name, before.get(name), after.get(name)) for name in ("role", "state")]
     if act in _UNTIL:
         parts.append("for good" if after.get("until") is None else f"until {_time(after['until'])}")
