@@ -83,7 +83,10 @@ def standing(one: Webhook) -> str:
         words.append(f"failed {output.counted(one.attempt, 'time')}, again {_when(one.next_at)}")
     if one.replaying is not None:
         words.append(f"replaying, {one.replaying.conversations:,} of {one.replaying.of:,} conversations")
-    words.append(f"{one.behind:,.1f} s behind" if one.behind >= 1 else "up to date")
+    if one.behind >= 1:
+        words.append(f"{one.behind:,.1f} s behind")
+    elif one.replaying is None:
+        words.append("up to date")
     return ", ".join(words)
 
 
