@@ -51,6 +51,11 @@ async def test_somebody_is_known_before_they_sign_in(make_database: Callable[[],
             assert (await office.http.put("/people/odd", json=wrong)).status_code == 422
         assert (await mara.http.put("/people/odd", json={})).status_code == 403
         assert (await office.http.put("/people/all", json={})).status_code == 422
+        # An id that reads like another call is none of it.
+        for body in ({}, {"display_name": "Odd"}):
+            assert (await office.http.put("/people/mara%2Fsuspension", json=body)).status_code == 422
+        assert (await mara.http.get("/me")).status_code == 200
+        assert (await office.http.put("/people/a%2Fexport", json={})).json()["user_id"] == "a/export"
         done = (await office.http.get("/audit")).json()["items"]
         assert [one["text"] for one in done if one["act"] == "person-put" and one["user_id"] == "odd"] == [
             "changed picture", "changed display name", "changed display name, picture",
