@@ -79,7 +79,9 @@ def test_the_wheel_alone_is_the_client_and_the_command_line(empty: Empty) -> Non
     nestrel = empty.bin / "nestrel"
     assert "conversations" in done(nestrel, "--help")
     away = run(nestrel, "history", "quay", "--url", f"http://127.0.0.1:{free_port()}", NESTREL_TOKEN="t")
-    assert (away.returncode, "Traceback" in away.stderr) == (1, False), away.stderr
+    assert (away.returncode, "Traceback" in away.stderr) == (3, False), away.stderr
+    head = done("git", "-C", ROOT, "rev-parse", "HEAD").strip()
+    assert f"commit {head[:10]})" in done(nestrel, "--version")
     assert done(nestrel, "token", "mara", NESTREL_JWT_SECRET="s" * 32).count(".") == 2
     for command in ("serve", "demo", "db status", "doctor"):
         missing = run(nestrel, *command.split())

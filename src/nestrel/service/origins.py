@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Sequence
 
 import structlog
 
+from nestrel.core.origins import ANY, check_origin_form
 from nestrel.core.problems import Forbidden
 
 log = structlog.get_logger()
-
-ANY = "*"
 
 _PREFLIGHT_SECONDS = 7_200
 """How long a browser may keep what it was told. No browser keeps it for longer than that, or than a day."""
@@ -28,23 +26,8 @@ _VARY = (b"vary", b"Origin")
 _MOST_NOTED = 100
 """Origins whose refusal a process remembers, so that its log says it once. Whoever asks under more names than that is
 not logged any more."""
-_FORM = re.compile(r"[a-z][a-z0-9+.-]*://[^/?#\s@*]+")
 
 Headers = Sequence[tuple[bytes, bytes]]
-
-
-def check_origin_form(origin: str) -> str:
-    """An origin as a browser says it: scheme, host and port. `*` is any.
-
-    Raises:
-        ValueError: it is none; the text says what it should look like.
-    """
-    found = origin.rstrip("/").lower()
-    if found != ANY and not _FORM.fullmatch(found):
-        raise ValueError(
-            f"{origin[:200]!r} is no origin: give its scheme, host and port, as in https://app.example.org"
-        )
-    return found
 
 
 class Origins:

@@ -19,13 +19,13 @@ from pydantic_settings import (
 )
 
 from nestrel.core.notices import Content
+from nestrel.core.origins import check_origin_form
 from nestrel.core.people import Profiles
 from nestrel.core.quotas import Adding, Quotas
 from nestrel.core.secrets import parse_secrets
 from nestrel.core.targets import Allowed
 from nestrel.files.opening import check_address
 from nestrel.live import redis_address
-from nestrel.service.origins import check_origin_form
 
 
 def default_data_dir() -> Path:
