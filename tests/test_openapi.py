@@ -7,6 +7,7 @@ import re
 from typing import Any
 
 import httpx
+import jsonschema  # type: ignore[import-untyped]  # it brings no types
 import pytest
 import schemathesis
 from hypothesis import HealthCheck, given, settings
@@ -17,7 +18,7 @@ from schemathesis.core.result import Ok
 
 from nestrel.core import objects
 from nestrel.service.operation_names import NAMES
-from tests.support import Served, token, unique
+from tests.support import PATIENCE, Served, token, unique
 
 _CHECKS = [
     checks.not_a_server_error,
@@ -33,7 +34,7 @@ def address(service: Served) -> str:
 
 
 def test_every_call_of_the_contract_is_documented(address: str) -> None:
-    paths = httpx.get(f"{address}/openapi.json").json()["paths"]
+    paths = httpx.get(f"{address}/openapi.json", timeout=PATIENCE).json()["paths"]
     calls = {f"{method.upper()} {path}" for path, methods in paths.items() for method in methods}
     place = "/v1/conversations/{conversation_id}"
     ids = [one["operationId"] for methods in paths.values() for one in methods.values()]
@@ -59,7 +60,7 @@ def test_every_call_of_the_contract_is_documented(address: str) -> None:
 
 
 def test_each_call_has_a_name_and_says_who_may_make_it(address: str) -> None:
-    document = httpx.get(f"{address}/openapi.json").json()
+    document = httpx.get(f"{address}/openapi.json", timeout=PATIENCE).json()
     calls = {f"{m.upper()} {path}": call for path, methods in document["paths"].items() for m, call in methods.items()}
     assert {name: call["operationId"] for name, call in calls.items()} == NAMES
     assert calls["GET /v1/conversations"]["summary"] == "List conversations"
@@ -68,18 +69,37 @@ def test_each_call_has_a_name_and_says_who_may_make_it(address: str) -> None:
     free = {name for name, call in calls.items() if call.get("security") == []}
     assert free == {"GET /healthz", "GET /readyz", "GET /metrics", "GET /v1/links/{link}"}
     for name in free - {"GET /v1/links/{link}"}:
-        assert httpx.get(address + name.split()[1]).status_code == 200
+        assert httpx.get(address + name.split()[1], timeout=PATIENCE).status_code == 200
     for name, call in calls.items():
         method, path = name.split()
         if name not in free:
-            answer = httpx.request(method, address + re.sub(r"{[^}]*}", "x", path))
+            answer = httpx.request(method, address + re.sub(r"{[^}]*}", "x", path), timeout=PATIENCE)
             assert (name, answer.status_code) == (name, 401)
         assert set(call["tags"]) <= {tag["name"] for tag in document["tags"]}
 
 
+def test_each_request_and_answer_in_json_has_an_example_of_its_form(address: str) -> None:
+    document = httpx.get(f"{address}/openapi.json", timeout=PATIENCE).json()
+    without = []
+    for methods in document["paths"].values():
+        for call in methods.values():
+            contents = [call["requestBody"]["content"]] if "requestBody" in call else []
+            contents += [one.get("content", {}) for code, one in call["responses"].items() if code.startswith("2")]
+            for content in contents:
+                if (found := content.get("application/json")) is None:
+                    continue
+                if "example" not in found:
+                    without.append(call["operationId"])
+                    continue
+                schema = {**found["schema"], "components": document["components"]}
+                jsonschema.validate(found["example"], schema)
+    # What a service needs the network for, and forms that may be left out.
+    assert set(without) <= {"putPushSubscription", "acceptInvitation", "beginSession"}, without
+
+
 def test_the_documents_say_nothing_of_the_code_and_all_of_a_problem(address: str) -> None:
     for name in ("openapi.json", "asyncapi.json"):
-        text = httpx.get(f"{address}/{name}").text
+        text = httpx.get(f"{address}/{name}", timeout=PATIENCE).text
         assert not re.search(r"nestrel\.(core|store|live|service|client)\.\w", text), name
         schemas = json.loads(text)["components"]["schemas"]
         assert not [one for one in schemas if "__" in one or "." in one]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 from typing import Any
 
 from fastapi import FastAPI
@@ -10,6 +11,9 @@ from pydantic import SecretStr
 
 from nestrel.service.operation_names import NAMES, summary
 
+_EXAMPLES = Path(__file__).parent / "examples.json"
+"""Made by script/examples."""
+_JSON = "application/json"
 _SCHEMES = {
     "bearer": {
         "type": "http",
@@ -56,6 +60,7 @@ def completed(document: dict[str, Any]) -> dict[str, Any]:
     Raises:
         RuntimeError: a call has no name.
     """
+    examples = json.loads(_EXAMPLES.read_text())
     document["components"]["securitySchemes"] = _SCHEMES
     document["security"] = [{"bearer": []}, {"session": []}]
     document["tags"] = [{"name": name, "description": text} for name, text in _TAGS.items()]
@@ -67,7 +72,18 @@ def completed(document: dict[str, Any]) -> dict[str, Any]:
             call["operationId"], call["summary"] = name, summary(name)
             if path.startswith(_FREE):
                 call["security"] = []
+            _add_examples(call, examples.get(name, {}))
     return document
+
+
+def _add_examples(call: dict[str, Any], example: dict[str, Any]) -> None:
+    """Show what a demo was asked and answered."""
+    if "request" in example:
+        call["requestBody"]["content"][_JSON]["example"] = example["request"]
+    if "answer" in example:
+        done = [call["responses"][code]["content"] for code in sorted(call["responses"]) if code.startswith("2")]
+        for content in done:
+            content[_JSON]["example"] = example["answer"]
 
 
 def install(app: FastAPI) -> None:
