@@ -23,12 +23,13 @@ _CALLS = """async ([service, token, place]) => {
   const message = await posted.json();
   const edited = await call(`${at}/messages/${message.seq}`,
     json('PATCH', {body: 'High tide at eleven'}, {'If-Match': posted.headers.get('ETag')}));
-  const page = await call(at + '/messages?limit=1');
+  await call(at + '/messages', json('POST', {body: 'Ramp down'}));
+  const page = await call(at + '/messages?limit=1&order=asc');
   const sent = await call(at + '/attachments', {method: 'POST', body: 'berth 4', headers:
     {'Content-Type': 'application/octet-stream', 'Content-Disposition': "attachment; filename*=UTF-8''berths.txt"}});
   const file = await sent.json();
   const fetched = await call(`${at}/attachments/${file.attachment_id}`);
-  const missing = await call('/conversations/nowhere');
+  const missing = await call('/conversations/00000000-0000-0000-0000-000000000000');
   const line = new WebSocket(service.replace('http', 'ws') + '/v1/live');
   const live = await new Promise((done) => {
     line.onopen = () => line.send(JSON.stringify({type: 'sign_in', token, follow_all: true}));
@@ -40,7 +41,7 @@ _CALLS = """async ([service, token, place]) => {
     line.onclose = (event) => done(`closed ${event.code}`);
   });
   return {
-    list: list.items.map((one) => one.conversation_id), edited: (await edited.json()).body,
+    list: list.items.map((one) => one.id), edited: (await edited.json()).body,
     page: (await page.json()).items.map((one) => one.body), linked: page.headers.has('Link'),
     name: fetched.headers.get('Content-Disposition'), bytes: await fetched.text(), live,
     missing: missing.status, id: missing.headers.has('X-Request-ID'),
@@ -97,7 +98,8 @@ async def test_a_page_of_another_origin_does_what_one_of_its_own_can(
         await mara.http.aclose()
     assert found == {
         "list": [place], "edited": "High tide at eleven", "page": ["High tide at eleven"], "linked": True,
-        "name": "attachment; filename*=UTF-8''berths.txt", "bytes": "berth 4", "live": ["Gangway up"],
+        "name": "attachment; filename=\"berths.txt\"; filename*=UTF-8''berths.txt",
+        "bytes": "berth 4", "live": ["Gangway up"],
         "missing": 404, "id": True,
     }  # fmt: skip
     assert refused == ["hidden", "hidden", "closed"]

@@ -83,6 +83,7 @@ if TYPE_CHECKING:
         TooLarge,
         Unauthenticated,
         Unreachable,
+        UpgradeRequired,
     )
     from nestrel.core.replica import Replica
     from nestrel.core.webhook_objects import Webhook, WebhookDelivery, WebhookMade
@@ -113,7 +114,7 @@ _WHERE = {
     "nestrel.core.problems": (
         "ConfirmNeeded Expired Forbidden HeadersTooLarge InternalError InvalidRequest KeyReused MethodNotAllowed "
         "Misdirected NameTaken NestrelError NotFound OverQuota Problem RequestTimeout SlowDown StaleEdit "
-        "StoreUnavailable TooLarge Unauthenticated Unreachable"
+        "StoreUnavailable TooLarge Unauthenticated Unreachable UpgradeRequired"
     ),
     "nestrel.core.replica": "Replica",
     "nestrel.core.webhook_objects": "Webhook WebhookDelivery WebhookMade",
@@ -204,6 +205,7 @@ __all__ = [
     "Unauthenticated",
     "Unfollowed",
     "Unreachable",
+    "UpgradeRequired",
     "Usage",
     "Webhook",
     "WebhookDelivery",

@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections import deque
+from collections.abc import Callable
 from datetime import UTC, datetime
 from secrets import token_hex
 from typing import Any
@@ -79,9 +80,11 @@ class Session:
         self.id = token_hex(8)
         """What it is called where connections are listed, and as the request of its commands in the audit."""
 
-    def stir(self) -> None:
-        """There may be something to send."""
-        self._something.set()
+    @property
+    def stir(self) -> Callable[[], None]:
+        """To be called when there may be something to send. It does not lead back to the session: what holds it is not
+        to hold that."""
+        return self._something.set
 
     @property
     def following(self) -> Following:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import time
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator
 from datetime import UTC, datetime
 from secrets import token_hex
 from typing import Annotated
@@ -129,9 +129,10 @@ class Stream:
         # An event loop's timer has a limit of its own; a stream for longer than a day can as well begin anew.
         self._expiry = asyncio.get_running_loop().call_later(min(max(left, 0), 86_400), self.close, 0, "")
 
-    def stir(self) -> None:
-        """There may be something to send."""
-        self._something.set()
+    @property
+    def stir(self) -> Callable[[], None]:
+        """To be called when there may be something to send; it does not lead back to the stream."""
+        return self._something.set
 
     def end(self) -> None:
         """Forget everything."""
