@@ -231,6 +231,8 @@ async def _run(
     while time.monotonic() < end or acts < _ACTS_A_SECOND * seconds or sum(map(counts.__getitem__, _COUNTED)) < faults:
         acts += 1
         dice.choice(devices).act()
+        if acts % _ACTS_A_SECOND == 0:
+            uploads.more.set()
         await asyncio.sleep(dice.random() * 0.05)
         if time.monotonic() > next_fault:
             await _fault(dice, proxy, services, postgres, devices, backup, counts)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from abc import ABC, abstractmethod
 from datetime import UTC, datetime, timedelta
 
 import httpx
@@ -15,7 +16,7 @@ from nestrel.core.times import format_time
 from tests.support import token, until
 
 
-class Beside:
+class Beside(ABC):
     """A task that goes on until it is stopped."""
 
     def __init__(self, url: str, place: str) -> None:
@@ -33,8 +34,9 @@ class Beside:
         with contextlib.suppress(asyncio.CancelledError):
             await self._task
 
+    @abstractmethod
     async def _run(self) -> None:
-        raise NotImplementedError
+        """Go on until cancelled."""
 
     def _ready(self) -> bool:
         return httpx.get(f"{self._url}/readyz").status_code == 200
@@ -73,15 +75,19 @@ def file_bytes(n: int) -> bytes:
 
 
 class Uploads(Beside):
-    """Somebody who sends one file after another and posts it, and does both again when that fails."""
+    """Somebody who sends a file when there is `more` and posts it, and does both again when that fails."""
 
-    count = 0
+    def __init__(self, url: str, place: str) -> None:
+        super().__init__(url, place)
+        self.count = 0
+        self.more = asyncio.Event()
 
     async def _run(self) -> None:
         while True:
+            await self.more.wait()
+            self.more.clear()
             await self._bring(self.count)
             self.count += 1
-            await asyncio.sleep(0.5)
 
     async def _bring(self, n: int) -> None:
         while True:

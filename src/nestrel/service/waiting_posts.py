@@ -83,7 +83,7 @@ class WaitingPosts:
         acts = self._acts.round()
         while (act := await acts.next()) is not None:
             held = await self.take_all(before=act.ticket, but=acts.conversations)
-            if str(act.conversation_id) in map(str, held):
+            if act.conversation_id in held:
                 acts.hold(act)  # what is before it in its conversation waits still
             elif not await acts.carry_out(act):
                 return
