@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gzip
 import json
 import os
 import subprocess
@@ -18,6 +19,7 @@ from urllib.parse import quote
 from uuid import UUID, uuid4
 
 import httpx
+from sqlalchemy.engine import make_url
 from websockets.asyncio.client import ClientConnection, connect
 
 from nestrel.core.conversations import NewConversation
@@ -302,6 +304,28 @@ class Wire:
         answer = await self.command(type="unfollow", conversation_id=str(uuid4()))
         assert answer["type"] == "done"
         assert [frame for frame in self.kept if frame["type"] != "checkpoint"] == []
+
+
+def dump(served: Served) -> str:
+    """All rows of a service's database as text."""
+    url = make_url(served._env["NESTREL_DATABASE_URL"])
+    env = {**os.environ, "PGPASSWORD": str(url.password)}
+    where = ["-h", str(url.host), "-p", str(url.port), "-U", str(url.username), str(url.database)]
+    asked = ["pg_dump", "--data-only", "--inserts", *where]
+    done = subprocess.run(asked, capture_output=True, check=False, text=True, env=env)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+def traces(served: Served, word: str) -> tuple[list[str], list[Path]]:
+    """Where a word still stands: lines of a dump, the archive's too, and files."""
+    rows = []
+    for line in dump(served).splitlines():
+        if line.startswith("INSERT INTO nestrel.archive_segments"):
+            line = gzip.decompress(bytes.fromhex(line.rpartition("'\\x")[2].partition("'")[0])).decode()
+        if word in line:
+            rows.append(line[:300])
+    return rows, [path for path in served.files.rglob("*") if path.is_file() and word.encode() in path.read_bytes()]
 
 
 async def call(who: Person, method: str, path: str, body: Any = None, status: int | None = None) -> httpx.Response:

@@ -4,16 +4,12 @@ from __future__ import annotations
 
 import io
 import json
-import os
-import subprocess
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy.engine import make_url
-
-from tests.support import Person, Served, once, unique
+from tests.support import Person, Served, once, traces, unique
 
 Make = Callable[..., Person]
 
@@ -60,7 +56,7 @@ async def test_a_person_gets_all_that_they_wrote_and_nothing_of_others(person: M
     assert (await unpacked(odd, "me"))["messages.jsonl"][0]["body"] == "a word of odd's"
 
 
-async def test_an_erasure_leaves_no_word_of_a_person_in_the_database_or_in_files(own: Served, postgres: Any) -> None:
+async def test_an_erasure_leaves_no_word_of_a_person_in_the_database_or_in_files(own: Served) -> None:
     """A marker in everything that somebody can leave behind; then a dump, and the files, are looked through."""
     mark = "quicksilver"
     office = Person(own.url, "office", scope="nestrel.service")
@@ -89,30 +85,7 @@ async def test_an_erasure_leaves_no_word_of_a_person_in_the_database_or_in_files
 
     async def left() -> tuple[bool, list[str], list[Path]]:
         state = (await office.http.get(f"/erasures/{begun['id']}")).json()
-        lines = [line[:200] for line in _dump(postgres, own).splitlines() if mark in line]
-        files = [path for path in own.files.rglob("*") if path.is_file() and mark.encode() in path.read_bytes()]
-        return state["finished_at"] is not None, lines, files
+        return state["finished_at"] is not None, *traces(own, mark)
 
     await once(left, lambda found: found == (True, [], []))
     assert (await mara.http.get(f"{here}/kept-out")).json()["items"][0]["user_id"] == "tam"
-
-
-def _dump(postgres: Any, served: Served) -> str:
-    """All rows of the service's database as text."""
-    url = make_url(served._env["NESTREL_DATABASE_URL"])
-    env = {**os.environ, "PGPASSWORD": str(url.password)}
-    asked = [
-        "pg_dump",
-        "--data-only",
-        "--inserts",
-        "-h",
-        str(url.host),
-        "-p",
-        str(url.port),
-        "-U",
-        str(url.username),
-        str(url.database),
-    ]
-    done = subprocess.run(asked, capture_output=True, check=False, text=True, env=env)
-    assert done.returncode == 0, done.stderr
-    return done.stdout

@@ -171,7 +171,7 @@ async def order_is_kept(database: Database, mara: Caller, place: UUID) -> None:
         await keeping_out.page(connection, place, 10, "")
         await blocks.page(connection, "odd", 10, "")
         await blocks.blocked_by(connection, "tam", ["odd", "petra"])
-        await barring.barred(connection, "tam")
+        await barring.met(connection, ["tam"])
         await barring.changed(connection, datetime.now(UTC), 10)
         await sessions.ended(connection, b"x")
         await connections.elsewhere(connection, ["odd"], "node")

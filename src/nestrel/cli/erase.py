@@ -20,10 +20,26 @@ _PAUSE_SECONDS = 0.2
 @click.argument("user", required=False)
 @click.option("--records", is_flag=True, help="List who has been erased, and when, instead.")
 @click.option("--preview", "only_preview", is_flag=True, help="Show what would be emptied, and change nothing.")
+@click.option(
+    "--identity",
+    is_flag=True,
+    help="Erase the user id as well: memberships, reactions and mentions end, another name is shown as the author, and "
+    "nobody signs in with the id.",
+)
+@click.option("--give-back", metavar="RECORD", help="Let the id of an erased identity be somebody's again, instead.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @as_json
 @with_client
-def erase(client: Client, user: str | None, records: bool, only_preview: bool, yes: bool, as_json: bool) -> None:
+def erase(
+    client: Client,
+    user: str | None,
+    records: bool,
+    only_preview: bool,
+    identity: bool,
+    give_back: str | None,
+    yes: bool,
+    as_json: bool,
+) -> None:
     """Empty everything that USER has written, live and archived, and their profile, for good.
 
     Their messages become tombstones, earlier bodies go, and the name and picture; a record of the act stays. How many
@@ -32,6 +48,11 @@ def erase(client: Client, user: str | None, records: bool, only_preview: bool, y
     if records:
         for record in client.erasures():
             _list(record, as_json)
+        return
+    if give_back is not None:
+        client.delete_erasure(give_back)
+        if not as_json:
+            click.echo(f"deleted the record {give_back}; whoever signs in with that id is somebody new")
         return
     if user is None:
         raise click.UsageError("name a USER, or pass --records")
@@ -46,8 +67,9 @@ def erase(client: Client, user: str | None, records: bool, only_preview: bool, y
     if only_preview:
         return
     if not yes:
-        click.confirm(f"Erase {user} for good?", abort=True, err=as_json)
-    record = client.erase(user)
+        what = f"{user} and the user id" if identity else user
+        click.confirm(f"Erase {what} for good?", abort=True, err=as_json)
+    record = client.erase(user, identity=identity)
     with output.progress("messages emptied", found.messages + found.archived) as advance:
         while record.finished_at is None:
             time.sleep(_PAUSE_SECONDS)
@@ -73,6 +95,8 @@ def _say(record: Erasure, as_json: bool) -> None:
     emptied = record.messages + record.archived
     what, where = output.counted(emptied, "message"), output.counted(record.conversations, "conversation")
     click.echo(f"emptied {what} in {where}; record {record.id}")
+    if record.shown_as is not None:
+        click.echo(f"the author is shown as {record.shown_as}; nobody signs in with the id any more")
 
 
 def _table(rows: dict[str, object]) -> None:

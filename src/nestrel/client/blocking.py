@@ -494,9 +494,15 @@ class Client(OnThread):
         """What erasing a person would empty. For a trusted backend, as what follows."""
         return self._run(self._client.preview_erasure(user_id))
 
-    def erase(self, user_id: str) -> Erasure:
-        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`."""
-        return self._run(self._client.erase(user_id))
+    def erase(self, user_id: str, *, identity: bool = False) -> Erasure:
+        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`. With
+        `identity` their user id goes as well: where an author is shown it is `shown_as`, and nobody signs in with the
+        id until `delete_erasure`."""
+        return self._run(self._client.erase(user_id, identity=identity))
+
+    def delete_erasure(self, erasure_id: str) -> None:
+        """Let an identity that was erased be somebody's again, as one who was never here. Nothing comes back."""
+        self._run(self._client.delete_erasure(erasure_id))
 
     def erasure(self, erasure_id: str) -> Erasure:
         """The record of an erasure, and how far it has come."""

@@ -161,10 +161,16 @@ class KeepingCalls(AttachmentCalls):
         answer = await self._transport.json("POST", "/erasures/preview", body={"user_id": user_id}, repeatable=True)
         return ErasurePreview.model_validate(answer)
 
-    async def erase(self, user_id: str) -> Erasure:
-        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`."""
-        answer = await self._transport.json("POST", "/erasures", body={"user_id": user_id, "confirm": True})
-        return Erasure.model_validate(answer)
+    async def erase(self, user_id: str, *, identity: bool = False) -> Erasure:
+        """Erase a person; nothing brings back what they wrote. It goes on in the background: see `erasure`. With
+        `identity` their user id goes as well: where an author is shown it is `shown_as`, and nobody signs in with the
+        id until `delete_erasure`."""
+        body = {"user_id": user_id, "confirm": True, "identity": identity}
+        return Erasure.model_validate(await self._transport.json("POST", "/erasures", body=body))
+
+    async def delete_erasure(self, erasure_id: str) -> None:
+        """Let an identity that was erased be somebody's again, as one who was never here. Nothing comes back."""
+        await self._transport.json("DELETE", f"/erasures/{erasure_id}", repeatable=True)
 
     async def erasure(self, erasure_id: str) -> Erasure:
         """The record of an erasure, and how far it has come."""

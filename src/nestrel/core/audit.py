@@ -49,6 +49,7 @@ class Act(StrEnum):
     SIGNED_OUT = "signed-out"
     CONNECTION_ENDED = "connection-ended"
     ERASED = "erased"
+    ERASURE_DELETED = "erasure-deleted"
     EXPORTED = "exported"
     WEBHOOK_MADE = "webhook-made"
     WEBHOOK_CHANGED = "webhook-changed"

@@ -28,11 +28,17 @@ class Epoch:
 @dataclass(frozen=True, slots=True)
 class Begun:
     """The epochs in which a conversation was written to, newest first, each with the `rev` at which it stood before
-    its first change there; and the `rev` at which it stands now."""
+    its first change there; and the `rev` at which it stands now. Whoever stands before `anew` begins anew: what was
+    taken away there, as the id of somebody who was erased, no row says."""
 
     epochs: Sequence[int]
     begins: Sequence[int]
     rev: int
+    anew: int = 0
+
+    def outdated(self, at: ChangePosition) -> bool:
+        """Whether a position is of before that. Nothing was seen at the very beginning."""
+        return 0 < at.rev < self.anew
 
     def crossed(self, rev: int, present: int) -> bool:
         """Whether it was written to in an earlier epoch, and then in the present one, which began behind `rev`."""
@@ -77,7 +83,7 @@ class Lineage:
     def holds(self, at: ChangePosition, row: Begun) -> bool:
         """Whether a conversation still holds everything up to a position in it."""
         nth = self._order.get(at.epoch)
-        if nth is None:
+        if nth is None or row.outdated(at):
             return False
         bound = row.rev
         for epoch, begin in zip(row.epochs, row.begins, strict=True):

@@ -109,10 +109,13 @@ class ErasurePreview(WireObject):
 
 
 class Erasure(WireObject):
-    """The record of an erasure; `messages` and `archived` are what it has emptied so far, and no content."""
+    """The record of an erasure; `messages` and `archived` are what it has emptied so far, and no content. Of an
+    `identity` the `user_id` is what is `shown_as` the author, once it has finished."""
 
     id: str
     user_id: str
+    identity: bool
+    shown_as: str | None
     asked_by: str
     asked_at: datetime
     finished_at: datetime | None

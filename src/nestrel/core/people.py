@@ -53,10 +53,12 @@ class Suspension:
 @dataclass(frozen=True, slots=True)
 class Barred:
     """What is known of someone's right to be here. Times are in seconds since 1970: suspended until then (infinity for
-    no end, 0 for not at all), and signed out up to and including `not_before` (-1 for never)."""
+    no end, 0 for not at all), and signed out up to and including `not_before` (-1 for never). The identity that is
+    `erased` is nobody's."""
 
     suspended_until: float = 0.0
     not_before: float = -1.0
+    erased: bool = False
 
     @property
     def nothing(self) -> bool:
@@ -65,6 +67,8 @@ class Barred:
     def refusal(self, issued_at: float | None, now: float) -> Problem | None:
         """Why a token that was issued then is not taken now; None if it is. `iat` counts in whole seconds, so what was
         issued in the second of the sign-out is before it."""
+        if self.erased:
+            return Unauthenticated("this identity was erased; sign in as somebody else")
         if self.suspended_until > now:
             left = self.suspended_until - now
             if left == float("inf"):

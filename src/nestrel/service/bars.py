@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime, timedelta
 from typing import Protocol
+from uuid import UUID
 
 import structlog
 
@@ -18,7 +19,8 @@ from nestrel.live.sharing import Shared
 from nestrel.live.waiting import happens
 from nestrel.service.tokens import Identity
 from nestrel.store.database import Database
-from nestrel.store.write import barring, sessions
+from nestrel.store.native import Connection
+from nestrel.store.write import barring, erased, sessions
 from nestrel.store.write.barring import Met
 
 log = structlog.get_logger()
@@ -29,6 +31,7 @@ _OVERLAP = timedelta(seconds=120)
 """A change is dated before it commits: what is older than any statement may take has been seen."""
 _KNOWN_USERS = 200_000
 _TOGETHER = 200
+_ASKED = 2_000
 
 
 class Seated(Protocol):
@@ -53,6 +56,7 @@ class Bars:
         self._known: dict[str, Barred] = {}
         self._sessions: dict[bytes, bool] = {}
         self._since: datetime | None = None
+        self._identities = set[tuple[UUID, bool]]()
         self._look = asyncio.Event()
 
     def knows(self, user_id: str) -> bool:
@@ -144,20 +148,27 @@ class Bars:
             since = self._since if self._since is not None else now - _OVERLAP
             changed = await barring.changed(connection, since, limits.BARRED_CHANGES)
             ended = await sessions.since(connection, since)
-            if len(changed) >= limits.BARRED_CHANGES:  # too many to tell one from another: everybody is asked again
-                changed = {
-                    user_id: found
-                    for user_id in self._present()
-                    if (found := await barring.barred(connection, user_id))
-                }
+            identities = await erased.changed(connection, since)
+            # Too many to tell one from another, or of whom it is not told who they are: everybody is asked again.
+            if len(changed) >= limits.BARRED_CHANGES or identities - self._identities:
+                changed |= await self._stands_against(connection, sorted(self._present()))
                 self._known.clear()
-        self._since = now - _OVERLAP
+        self._since, self._identities = now - _OVERLAP, identities
         for user_id, barred in changed.items():
             if user_id in self._known:
                 self._known[user_id] = barred
         self._sessions |= {id_: True for id_ in ended if id_ in self._sessions}
         if changed or ended:
             self._end(changed, ended)
+
+    async def _stands_against(self, connection: Connection, user_ids: Sequence[str]) -> dict[str, Barred]:
+        found = dict[str, Barred]()
+        for low in range(0, len(user_ids), _ASKED):
+            some = user_ids[low : low + _ASKED]
+            for user_id, met in zip(some, await barring.met(connection, some), strict=True):
+                if met.barred is not None:
+                    found[user_id] = met.barred
+        return found
 
     def _present(self) -> set[str]:
         return {one.identity.user_id for one in self._seated() if one.identity is not None}

@@ -12,7 +12,7 @@ from nestrel.core.problems import Expired, NotFound, StoreUnavailable
 from nestrel.core.skeleton import Skeletons
 from nestrel.live.waiting import happens
 from nestrel.store.database import Database
-from nestrel.store.keep import erasing
+from nestrel.store.keep import erasing, identities
 from nestrel.store.keep.erasing import Erasure
 from nestrel.store.write import profiles
 from nestrel.store.write.writer import Writer
@@ -20,6 +20,7 @@ from nestrel.store.write.writer import Writer
 log = structlog.get_logger()
 
 _PAUSE_SECONDS = 5.0
+_LEARNED_SECONDS = 0.5
 _PARTS = 10
 """Parts that one step removes."""
 
@@ -53,16 +54,40 @@ class Erasures:
             if found is None:
                 return False
             erasure, at = found
+        if erasure.shown_as is not None:
+            await self._step_of_identity(erasure, erasure.shown_as, at)
+            return True
         async with self._database.read() as connection:
             conversation_id = await erasing.next_conversation(connection, erasure, at)
         if conversation_id is None:
-            async with self._database.write() as connection:
-                await erasing.finish(connection, erasure)
+            await self._finish(erasure)
             return True
         if await self._remove_live(erasure, conversation_id):
             archived, more = await erasing.empty_expired(self._database, conversation_id, erasure)
             await self._keep(erasure, conversation_id, archived=archived, finished=not more)
         return True
+
+    async def _step_of_identity(self, erasure: Erasure, shown: str, at: UUID) -> None:
+        """The same where the id goes as well, in each conversation in which it stands."""
+        async with self._database.read() as connection:
+            conversation_id, go_on = await identities.look(connection, erasure.user_id, at)
+        if conversation_id is None:
+            await (self._keep(erasure, go_on) if go_on is not None else self._finish(erasure))
+        elif await self._remove_live(erasure, conversation_id):
+            archived, more = await erasing.empty_expired(self._database, conversation_id, erasure)
+            await self._keep(erasure, conversation_id, archived=archived)
+            if more:
+                return
+            named = await identities.rename_archived(self._database, conversation_id, erasure.user_id, shown)
+            changed = await identities.rename(self._database, erasure.id, conversation_id, erasure.user_id, shown)
+            if changed is not None:
+                await self._keep(erasure, identities.behind(conversation_id), finished=named or changed)
+
+    async def _finish(self, erasure: Erasure) -> None:
+        async with self._database.write() as connection:
+            finished = await erasing.finish(connection, erasure)
+        if not finished:
+            await asyncio.sleep(_LEARNED_SECONDS)
 
     async def _keep(
         self, erasure: Erasure, conversation_id: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False

@@ -58,6 +58,7 @@ NAMES = {
     f"POST {_CONVERSATION}/retention/preview": "previewRetention",
     f"GET {_CONVERSATION}/stream": "streamConversation",
     "POST /v1/erasures": "erasePerson",
+    "DELETE /v1/erasures/{erasure_id}": "deleteErasure",
     "GET /v1/erasures": "listErasures",
     "POST /v1/erasures/preview": "previewErasure",
     "GET /v1/erasures/{erasure_id}": "getErasure",

@@ -74,6 +74,7 @@ class AskErasure(Request):
 
 
 class ErasePerson(AskErasure):
-    """`confirm` is needed, as nothing brings back what has been erased."""
+    """`confirm` is needed, as nothing brings back what has been erased. With `identity` the user id goes as well."""
 
     confirm: StrictBool = False
+    identity: StrictBool = False

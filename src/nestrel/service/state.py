@@ -336,7 +336,7 @@ class Service:
         if not self.bars.knows(identity.user_id):
             await self.load_seal()
             met = await self.bars.ask(identity.user_id)
-            if not met.there:
+            if not (met.there or met.erased):
                 await self.claims.first_sight(identity)
             self.bars.know(identity.user_id, met)
         self.bars.check(identity)

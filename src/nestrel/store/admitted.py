@@ -17,9 +17,9 @@ STANDS = f"""
 CASE WHEN {SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infinity') ELSE 0 END::float8,
 coalesce(extract(epoch FROM not_before), -1)::float8
 """
-"""What stands against somebody, of a row of `barred` or of none: the arguments of `Barred`."""
+"""What stands against somebody, of a row of `barred` or of none: the first arguments of `Barred`."""
 _NOW = f"""
-SELECT {STANDS}, extract(epoch FROM clock_timestamp())::float8,
+SELECT {STANDS}, nestrel.erased_v1($1), extract(epoch FROM clock_timestamp())::float8,
        EXISTS (SELECT FROM nestrel.ended_sessions WHERE id = $2)
 FROM (SELECT $1::text AS user_id) caller LEFT JOIN nestrel.barred USING (user_id)
 """
@@ -31,12 +31,12 @@ async def check(connection: Connection, caller: Caller) -> None:
 
     Raises:
         Forbidden: they have been suspended.
-        Unauthenticated: they have been signed out, or their browser's session was ended.
+        Unauthenticated: they have been signed out or erased, or their browser's session was ended.
     """
     if caller.actions is None:
         return
-    [(until, not_before, now, ended)] = await fetch(connection, _NOW, caller.user_id, caller.session)
-    refusal = Barred(until, not_before).refusal(caller.issued_at, now)
+    [(until, not_before, erased, now, ended)] = await fetch(connection, _NOW, caller.user_id, caller.session)
+    refusal = Barred(until, not_before, erased).refusal(caller.issued_at, now)
     if refusal is None and ended:
         refusal = Unauthenticated("the session was ended; make a new one")
     if refusal is not None:

@@ -7,7 +7,7 @@ import time
 from typing import Annotated
 from uuid import UUID
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Query, Request, Response
 
 from nestrel.core.ids import uuid7
 from nestrel.core.kept_objects import Erasure, ErasurePage, ErasurePreview
@@ -54,7 +54,10 @@ async def preview(wanted: AskErasure, service: ServiceDep, caller: CallerDep) ->
 @does(Action.SERVE)
 async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> Json:
     """Erase someone: their profile at once, and what they have written until now in the background, in every
-    conversation and in the archive. It wants `confirm: true`; without it the refusal (409) shows the preview."""
+    conversation and in the archive. It wants `confirm: true`; without it the refusal (409) shows the preview. With
+    `identity` nothing says any more that they were here: memberships, reactions, receipts, mentions, devices and
+    preferences go, and where an author is shown it is `shown_as`; whoever signs in with the old `sub` is refused (401)
+    until the erasure is deleted."""
     if not wanted.confirm:
         async with service.database.read() as connection:
             found = await _preview(connection, wanted.user_id)
@@ -63,7 +66,9 @@ async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> 
             extra={"preview": found},
         )
     id_ = uuid7(time.time_ns() // 1_000_000, os.urandom(10))
-    erasure = await erasing.begin(service.database, id_, wanted.user_id, caller)
+    erasure = await erasing.begin(service.database, id_, wanted.user_id, caller, identity=wanted.identity)
+    if wanted.identity:
+        await service.bars.look_now()
     await service.erasures.empty_profile(wanted.user_id)
     service.erasures.wanted.set()
     return Json(erasure.wire(), 201, {"Location": f"/v1/erasures/{id_}"})
@@ -74,7 +79,7 @@ async def begin(wanted: ErasePerson, service: ServiceDep, caller: CallerDep) -> 
 async def listing(
     query: Annotated[ListQuery, Query()], request: Request, service: ServiceDep, caller: CallerDep
 ) -> Json:
-    """The records, newest first; they stay."""
+    """The records, newest first; they stay, but those of identities that were given back."""
 
     async def read(connection: Connection, after: str) -> tuple[list[Wire], str | None]:
         items, following = await erasing.page(connection, query.limit, UUID(after) if after else _NEWEST)
@@ -92,3 +97,13 @@ async def show(erasure_id: UUID, service: ServiceDep, caller: CallerDep) -> Json
     if found is None:
         raise NotFound(f"there is no erasure {erasure_id}")
     return Json(found.wire())
+
+
+@router.delete("/{erasure_id}", status_code=204, responses=documented(None, status=204))
+@does(Action.SERVE)
+async def lift(erasure_id: UUID, service: ServiceDep, caller: CallerDep) -> Response:
+    """Let an identity that was erased be somebody's again, as one who was never here; the record of the erasure goes,
+    and the audit has both. Of one that left the identity, or that is under way, this is 422."""
+    await erasing.delete(service.database, erasure_id, caller)
+    await service.bars.look_now()
+    return Response(status_code=204)

@@ -184,10 +184,7 @@ async def erase(
     if not found:
         return None
     number = found[0][0]
-    await execute(connection, _LOCK, conversation_id, number)
-    held = await read(connection, conversation_id, number)
-    assert held is not None
-    segment, text = held
+    segment, text = await _held(connection, conversation_id, number)
     tombstone = {**records.NO_CONTENT, "removed_at": rows.wire_time(at), "removed_by": erased_by}
     erased, bearing, written = 0, list[int](), []
     for line in text.splitlines():
@@ -198,10 +195,37 @@ async def erase(
                 bearing.append(message["seq"])
             line = orjson.dumps({**message, **tombstone})
         written.append(line + b"\n")
-    text = b"".join(written)
-    packed = await _pack(text)
-    await _put(connection, conversation_id, number, segment.first_seq, segment.last_seq, len(text), *packed)
+    await _put_again(connection, conversation_id, segment, b"".join(written))
     if bearing:
         await execute(connection, _LOOSEN, conversation_id, bearing)
     await execute(connection, _FORGET_AUTHOR, author_id, conversation_id, number)
     return erased
+
+
+async def rename(connection: Connection, conversation_id: UUID, number: int, user_id: str, shown: str) -> bool:
+    """Show another id in one segment where somebody's stood, without their reactions and without mentions of them, in
+    the caller's transaction; whether it named them."""
+    segment, text = await _held(connection, conversation_id, number)
+    named = orjson.dumps(user_id)
+    if named not in text:
+        return False
+    lines = [
+        orjson.dumps(records.without(orjson.loads(line), user_id, shown)) if named in line else line
+        for line in text.splitlines()
+    ]
+    await _put_again(connection, conversation_id, segment, b"".join(line + b"\n" for line in lines))
+    return True
+
+
+async def _held(connection: Connection, conversation_id: UUID, number: int) -> tuple[Segment, bytes]:
+    """A segment that is there, locked, and its lines."""
+    await execute(connection, _LOCK, conversation_id, number)
+    held = await read(connection, conversation_id, number)
+    assert held is not None
+    return held
+
+
+async def _put_again(connection: Connection, conversation_id: UUID, segment: Segment, text: bytes) -> None:
+    """The same messages with other lines."""
+    packed = await _pack(text)
+    await _put(connection, conversation_id, segment.segment, segment.first_seq, segment.last_seq, len(text), *packed)

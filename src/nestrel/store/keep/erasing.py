@@ -8,20 +8,22 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.audit import Act
-from nestrel.store import rows
+from nestrel.core.problems import NotFound, invalid
+from nestrel.store import admitted, rows
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.keep import archive, forgetting, retention
+from nestrel.store.keep import archive, forgetting, identities, retention
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import Wire
-from nestrel.store.write import audit
+from nestrel.store.write import audit, erased
 
-_COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations"
+_COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations, identity, shown_as"
 _BEGIN = f"""
-INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at) VALUES ($1, $2, $3, clock_timestamp()) RETURNING
-{_COLUMNS}
+INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at, identity, shown_as)
+VALUES ($1, $2, $3, clock_timestamp(), $4::text IS NOT NULL, $4) RETURNING {_COLUMNS}
 """
 _ONE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id = $1"
+_DELETE = "DELETE FROM nestrel.erasures WHERE id = $1 AND finished_at IS NOT NULL"
 _PAGE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
 _LIVE = """
 SELECT c.id, n.messages FROM (
@@ -47,13 +49,13 @@ _NEXT = """
 SELECT c.id FROM nestrel.conversations c
 WHERE c.id >= $2 AND c.closed_at IS NULL AND (
     EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL
-            AND created_at <= $3)
+            AND ($3::timestamptz IS NULL OR created_at <= $3))
     OR EXISTS (SELECT FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = c.id))
 ORDER BY c.id LIMIT 1
 """
 _SEQS = """
-SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL AND created_at
-<= $3
+SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL
+    AND ($3::timestamptz IS NULL OR created_at <= $3)
     AND seq >= (SELECT floor FROM nestrel.conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
 """
 _LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
@@ -92,6 +94,8 @@ UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = arc
        conversations = conversations + $5, claimed_until = clock_timestamp() + interval '60 seconds'
 WHERE id = $1 AND claimed_by = $6 RETURNING id
 """
+# Every process has learned of it by then, and those who were let in before are out.
+_LEARNED = "SELECT asked_at < clock_timestamp() - interval '4 s' FROM nestrel.erasures WHERE id = $1"
 _FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
 STEP = 500
@@ -112,11 +116,21 @@ class Erasure:
     messages: int
     archived: int
     conversations: int
+    identity: bool
+    shown_as: str | None
+
+    @property
+    def until(self) -> datetime | None:
+        """Up to when what they wrote goes; None for all of it. Who writes on does so after the act, but nobody does who
+        is not let in any more."""
+        return None if self.identity else self.asked_at
 
     def wire(self) -> Wire:
         return {
             "id": str(self.id),
             "user_id": self.user_id,
+            "identity": self.identity,
+            "shown_as": self.shown_as,
             "asked_by": self.asked_by,
             "asked_at": rows.wire_time(self.asked_at),
             "finished_at": rows.wire_time(self.finished_at),
@@ -148,11 +162,45 @@ async def extent(connection: Connection, user_id: str) -> Extent:
     return Extent(live, sum(row[1] for row in archived), len(conversations | {row[0] for row in archived}))
 
 
-async def begin(database: Database, id_: UUID, user_id: str, caller: Caller) -> Erasure:
-    """Record that someone is to be erased."""
+async def begin(database: Database, id_: UUID, user_id: str, caller: Caller, *, identity: bool = False) -> Erasure:
+    """Record that someone is to be erased; with their `identity`, under which nobody is let in from the commit on.
+
+    Raises:
+        InvalidRequest: the identity was erased already, or is the caller's own.
+    """
+    if identity and user_id == caller.user_id:
+        raise invalid("/user_id", "a backend does not erase its own identity")
     async with database.write() as connection:
-        await audit.record(connection, caller, Act.ERASED, user_id=user_id, after={"erasure": str(id_)})
-        return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, caller.user_id))[0])
+        await admitted.check(connection, caller)
+        await erased.check_none(connection, [user_id], "/user_id")
+        shown = identities.new_name() if identity else None
+        if identity and not await erased.bar(connection, id_, user_id):
+            raise erased.already("/user_id")  # by another one, at this moment
+        after = {"erasure": str(id_)} | ({"identity": True} if identity else {})
+        await audit.record(connection, caller, Act.ERASED, user_id=user_id, after=after)
+        return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, caller.user_id, shown))[0])
+
+
+async def delete(database: Database, id_: UUID, caller: Caller) -> None:
+    """Let an identity that was erased be somebody's again, and forget the record of it; the audit keeps both acts.
+
+    Raises:
+        NotFound: there is no such erasure.
+        InvalidRequest: it is under way, or erased no identity.
+    """
+    async with database.write() as connection:
+        await admitted.check(connection, caller)
+        found = await show(connection, id_)
+        if found is None:
+            raise NotFound(f"there is no erasure {id_}")
+        if not found.identity:
+            raise invalid("/erasure_id", "this erasure left the identity, so that there is nothing to give back; its "
+                                         "record stays")  # fmt: skip
+        if found.finished_at is None:
+            raise invalid("/erasure_id", "this erasure is under way; delete it when it has finished")
+        await erased.lift(connection, id_)
+        await execute(connection, _DELETE, id_)
+        await audit.record(connection, caller, Act.ERASURE_DELETED, user_id=found.user_id, after={"erasure": str(id_)})
 
 
 async def show(connection: Connection, id_: UUID) -> Erasure | None:
@@ -175,14 +223,14 @@ async def claim(connection: Connection, node: str) -> tuple[Erasure, UUID] | Non
 
 async def next_conversation(connection: Connection, erasure: Erasure, at: UUID) -> UUID | None:
     """The next conversation with something to empty."""
-    found = await fetch(connection, _NEXT, erasure.user_id, at, erasure.asked_at)
+    found = await fetch(connection, _NEXT, erasure.user_id, at, erasure.until)
     return found[0][0] if found else None
 
 
 async def live_seqs(connection: Connection, conversation_id: UUID, erasure: Erasure, after: int) -> list[int]:
     """Some of the person's messages behind `after` that are still kept; the write path removes them, as for
     everyone."""
-    found = await fetch(connection, _SEQS, conversation_id, erasure.user_id, erasure.asked_at, after, STEP)
+    found = await fetch(connection, _SEQS, conversation_id, erasure.user_id, erasure.until, after, STEP)
     return [row[0] for row in found]
 
 
@@ -218,7 +266,14 @@ async def progress(
     return bool(await fetch(connection, _PROGRESS, erasure.id, at, messages, archived, int(finished), node))
 
 
-async def finish(connection: Connection, erasure: Erasure) -> None:
+async def finish(connection: Connection, erasure: Erasure) -> bool:
+    """Let what is left go, and end the erasure. False: of an identity it is too early, as some process may not have
+    learned of it."""
+    if erasure.shown_as is not None and not (await fetch(connection, _LEARNED, erasure.id))[0][0]:
+        return False
     await execute(connection, _UNUSED, erasure.user_id)
     await forgetting.forget(connection, erasure.user_id)
+    if erasure.shown_as is not None:
+        await identities.forget_elsewhere(connection, erasure.user_id, erasure.shown_as)
     await execute(connection, _FINISH, erasure.id)
+    return True

@@ -4,7 +4,7 @@ when that is over."""
 from __future__ import annotations
 
 from nestrel.store.native import Connection, execute
-from nestrel.store.write import adding, holding, made_keys, reports, sessions, waiting_posts
+from nestrel.store.write import adding, erased, holding, made_keys, reports, sessions, waiting_posts
 
 # Whom others block or keep out is theirs to say, and stays; words that were written about it go.
 _FORGET = (
@@ -61,3 +61,4 @@ async def forget_old(connection: Connection) -> None:
     await holding.forget(connection)
     await waiting_posts.forget(connection)
     await made_keys.forget(connection)
+    await erased.forget(connection)

@@ -119,3 +119,23 @@ def _react(objects: dict[int, Wire], counts: Sequence[Sequence[Any]], reacted: S
         if count:
             by = [mark["user_id"] for mark in message["reacted"] if mark["symbol"] == symbol]
             message["reactions"].append({"symbol": symbol, "count": count, "by": by[: limits.REACTION_NAMES]})
+
+
+def without(line: Wire, user_id: str, shown: str) -> Wire:
+    """A message's line with another id in the place of somebody's, without their reactions and mentions of them."""
+    for name in ("author_id", "removed_by"):
+        if line[name] == user_id:
+            line[name] = shown
+    for earlier in line["earlier"]:
+        if earlier.get("edited_by") == user_id:
+            earlier["edited_by"] = shown
+    line["mentions"] = [one for one in line.get("mentions", ()) if one != user_id]
+    theirs = {mark["symbol"] for mark in line["reacted"] if mark["user_id"] == user_id}
+    line["reacted"] = [mark for mark in line["reacted"] if mark["user_id"] != user_id]
+    for reaction in line["reactions"]:
+        if reaction["symbol"] in theirs:
+            reaction["count"] -= 1
+            by = [mark["user_id"] for mark in line["reacted"] if mark["symbol"] == reaction["symbol"]]
+            reaction["by"] = by[: limits.REACTION_NAMES]
+    line["reactions"] = [reaction for reaction in line["reactions"] if reaction["count"] > 0]
+    return line

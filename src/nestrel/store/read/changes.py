@@ -17,7 +17,7 @@ from nestrel.store.rows import Wire
 
 _STATES = f"""
 SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins, crowd,
-       member_count
+       member_count, anew_rev
 FROM nestrel.conversations c WHERE id = ANY($1::uuid[])
 """
 
@@ -148,10 +148,10 @@ async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> di
 
 def _state(
     connection: Connection, present: int | None, _id: UUID, rev: int, head: int, floor: int, own_rev: int, closed: bool,
-    in_epochs: Sequence[int], begins: Sequence[int], crowd: bool, members: int,
+    in_epochs: Sequence[int], begins: Sequence[int], crowd: bool, members: int, anew: int,
 ) -> State:  # fmt: skip
     epoch = connection.history.check(present)
-    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev), crowd, members)
+    return State(rev, head, floor, own_rev, closed, epoch, Begun(in_epochs, begins, rev, anew), crowd, members)
 
 
 def position_of(access: Access) -> ChangePosition:

@@ -193,14 +193,20 @@ async def _begun(
     connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int, told: Told | None
 ) -> dict[UUID, ChangePosition]:
     """Where each stood, as far as is found; nothing of those that begin anew with their newest page."""
-    known = {here.after: here.within} if here.within is not None else {}
+    known = dict[UUID, ChangePosition]()
+    if here.within is not None and not (here.after in states and states[here.after].begun.outdated(here.within)):
+        known = {here.after: here.within}
     if here.since is None:
         anew = {} if told is None else {id_: _beginning(state.epoch) for id_, state in states.items()}
         return anew | known
     found = await starts.found(connection, here.since, states, depth)
+    outdated = {id_ for id_, at in found.items() if states[id_].begun.outdated(at)}
+    if told is None:
+        found = {id_: at for id_, at in found.items() if id_ not in outdated}
     untold = set() if told is None else await _untold(connection, told, states, found, depth)
     if told is not None and told.whole_in != here.upto.epoch:
         untold |= await _parted(connection, states, found)
+    untold |= outdated
     return {id_: _beginning(at.epoch) if id_ in untold or not at.seq else at for id_, at in found.items()} | known
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from uuid import UUID
 
 from nestrel.core.cursors import AllPosition, ChangePosition
@@ -30,6 +31,11 @@ LEFT JOIN LATERAL {_newest_seen("messages WHERE conversation_id = i.id AND chang
 LEFT JOIN LATERAL {_newest_seen("reaction_counts WHERE conversation_id = i.id", "rev", "rev")} r ON true
 LEFT JOIN LATERAL {_newest_seen("members WHERE conversation_id = i.id", "rev", "rev")} p ON true
 """
+# That everyone began anew there no row says but the conversation's own.
+_BEGUN_ANEW = f"""
+SELECT id FROM (SELECT id, anew_xid AS moved_xid FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])) c
+WHERE {_SEEN}
+"""
 SHALLOW = 64
 """So far one looks first: where more has moved since, that is a conversation to be read alone, and to look further
 costs no more than what is read there."""
@@ -48,4 +54,9 @@ async def found(
         state = states[ids[n - 1]]
         if seq is not None or state.head - state.floor < depth:
             result[ids[n - 1]] = ChangePosition(rev or 0, seq or 0, rev or 0, state.epoch)
+    outdated = [id_ for id_, at in result.items() if states[id_].begun.outdated(at)]
+    if outdated:
+        for (id_,) in await fetch(connection, _BEGUN_ANEW, array(outdated), since.snapshot):
+            anew = states[id_].begun.anew
+            result[id_] = replace(result[id_], rev=anew, member_rev=anew)
     return result

@@ -11,7 +11,7 @@ from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.quotas import Adding, Quotas, cannot_add, over
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
-from nestrel.store.write import blocks
+from nestrel.store.write import blocks, erased
 
 # Of the others, who is in no direct conversation and no closed group with someone.
 _STRANGERS = """
@@ -92,12 +92,13 @@ async def check_adding(connection: Connection, caller: Caller, others: Sequence[
 
 
 async def check_known(connection: Connection, coming: Sequence[str], quotas: Quotas, field: str) -> None:
-    """Whether each of those who come was ever here, or was put here by a backend, where that is asked for. `field` is
-    the part of the request that names them.
+    """Whether nobody of those who come was erased, and each was ever here, or was put here by a backend, where that is
+    asked for. `field` is the part of the request that names them.
 
     Raises:
-        InvalidRequest: one of them was not.
+        InvalidRequest: one of them was erased, or is not known.
     """
+    await erased.check_none(connection, coming, field)
     if quotas.only_known and (unknown := await fetch(connection, _UNKNOWN, coming)):
         raise invalid(field, f"nobody called {unknown[0][0]!r} is known here: they sign in first, or a trusted backend "
                              "puts them there (PUT /v1/people)")  # fmt: skip

@@ -40,11 +40,10 @@ RETURNING not_before
 """
 _BARRED = f"SELECT user_id, {admitted.STANDS} FROM nestrel.barred"
 _MET = f"""
-SELECT p.user_id IS NOT NULL, b.user_id IS NOT NULL, {admitted.STANDS}
+SELECT p.user_id IS NOT NULL, b.user_id IS NOT NULL, {admitted.STANDS}, nestrel.erased_v1(u.id)
 FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n)
 LEFT JOIN nestrel.profiles p ON p.user_id = u.id LEFT JOIN nestrel.barred b ON b.user_id = u.id ORDER BY u.n
 """
-_OF_ONE = f"{_BARRED} WHERE user_id = $1"
 _CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
 _NOW = "SELECT clock_timestamp()"
 
@@ -94,23 +93,25 @@ async def show(connection: Connection, user_id: str) -> Suspension | None:
     return Suspension(*found[0]) if found else None
 
 
-async def barred(connection: Connection, user_id: str) -> Barred | None:
-    """What stands against someone; None for nothing."""
-    found = await fetch(connection, _OF_ONE, user_id)
-    return _barred(found[0]) if found else None
-
-
 class Met(NamedTuple):
     """Whether there is a profile of somebody, and what stands against them; None for nothing."""
 
     there: bool
     barred: Barred | None
 
+    @property
+    def erased(self) -> bool:
+        """Whether the identity is nobody's any more."""
+        return self.barred is not None and self.barred.erased
+
 
 async def met(connection: Connection, user_ids: Sequence[str]) -> list[Met]:
     """Who of some users is known, in their order."""
     found = await fetch(connection, _MET, user_ids)
-    return [Met(there, _barred((None, *row)) if barred else None) for there, barred, *row in found]
+    return [
+        Met(there, Barred(until, not_before, erased) if barred or erased else None)
+        for there, barred, until, not_before, erased in found
+    ]
 
 
 async def changed(connection: Connection, since: datetime, limit: int) -> dict[str, Barred]:

@@ -15,14 +15,15 @@ from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.write import audit, defaults, directory, holding
+from nestrel.store.write import audit, defaults, directory, erased, holding
 
 _MEMBERSHIPS = 1_000
 """Conversations that one transaction of a profile's change moves; it holds their locks. Up to that many a change is
 one transaction: everyone has the new profile, or nobody."""
 
 _FIRST_SIGHT = """
-INSERT INTO nestrel.profiles VALUES ($1, $2, $3, 1) ON CONFLICT DO NOTHING RETURNING rev, display_name
+INSERT INTO nestrel.profiles SELECT $1::text, $2::text, $3::text, 1 WHERE NOT nestrel.erased_v1($1::text)
+ON CONFLICT DO NOTHING RETURNING rev, display_name
 """
 _CLAIM = """
 UPDATE nestrel.profiles SET claimed_at = $2 WHERE user_id = $1 AND (claimed_at IS NULL OR claimed_at <= $2)
@@ -95,7 +96,7 @@ async def first_sight(
     async with database.write() as connection:
         name = display_name
         if skeletons is not None:
-            if await fetch(connection, _THERE, user_id):
+            if await fetch(connection, _THERE, user_id) or await erased.any_of(connection, [user_id]):
                 return
             renamed += await _hold_id(connection, skeletons, user_id)
             name = await holding.hold_numbered(connection, skeletons, user_id, display_name)
@@ -139,7 +140,8 @@ async def put_in(
     skeletons: Skeletons | None,
 ) -> tuple[bool, list[str]]:
     """The same in a transaction. Also of whom not everyone has been told yet, which whoever works off what is left
-    over does."""
+    over does. Raises `InvalidRequest` for an identity that was erased, too."""
+    await erased.check_none(connection, [user_id], "/user_id")
     untold: list[str] = []
     name, picture = fields.get("display_name"), fields.get("picture")
     new = not await fetch(connection, _THERE, user_id)

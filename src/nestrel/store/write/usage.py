@@ -14,14 +14,17 @@ _TELL = """
 INSERT INTO nestrel.usage_told AS t (node, n) VALUES ($1, $2)
 ON CONFLICT (node) DO UPDATE SET n = excluded.n, told_at = clock_timestamp() WHERE t.n < excluded.n RETURNING 1
 """
-# In the order of the keys, as each process adds to rows of all.
+# In the order of the keys, as each process adds to rows of all. Whoever was erased is counted as nobody in particular.
 _COMMANDS = """
 INSERT INTO nestrel.usage_commands AS u
     (hour, conversation_id, user_id, posts, edits, removals, reactions, receipts)
-SELECT $1, w.* FROM unnest($2::text::uuid[], $3::text::text[], $4::text::bigint[], $5::text::bigint[],
-                           $6::text::bigint[], $7::text::bigint[], $8::text::bigint[])
-       AS w (conversation_id, user_id, posts, edits, removals, reactions, receipts)
-ORDER BY w.conversation_id, w.user_id
+SELECT $1, w.conversation_id, w.who, sum(posts), sum(edits), sum(removals), sum(reactions), sum(receipts) FROM (
+    SELECT *, CASE WHEN EXISTS (SELECT FROM nestrel.erased_identities) AND nestrel.erased_v1(user_id) THEN ''
+                   ELSE user_id END AS who
+    FROM unnest($2::text::uuid[], $3::text::text[], $4::text::bigint[], $5::text::bigint[],
+                $6::text::bigint[], $7::text::bigint[], $8::text::bigint[])
+         AS u (conversation_id, user_id, posts, edits, removals, reactions, receipts)) w
+GROUP BY w.conversation_id, w.who ORDER BY w.conversation_id, w.who
 ON CONFLICT (hour, conversation_id, user_id) DO UPDATE
 SET posts = u.posts + excluded.posts, edits = u.edits + excluded.edits, removals = u.removals + excluded.removals,
     reactions = u.reactions + excluded.reactions, receipts = u.receipts + excluded.receipts
@@ -75,6 +78,7 @@ _FOLLOW_PEAKS_OLD = "DELETE FROM nestrel.usage_follow_peaks WHERE hour < clock_t
 _PEOPLE = """
 INSERT INTO nestrel.usage_people AS u (hour, user_id, deliveries, connections_peak)
 SELECT $1, w.* FROM unnest($2::text::text[], $3::text::bigint[], $4::text::int[]) AS w (user_id, deliveries, peak)
+WHERE NOT EXISTS (SELECT FROM nestrel.erased_identities) OR NOT nestrel.erased_v1(w.user_id)
 ORDER BY w.user_id
 ON CONFLICT (hour, user_id) DO UPDATE
 SET deliveries = u.deliveries + excluded.deliveries,

@@ -1,0 +1,60 @@
+"""Identities that were erased: nobody is let in under one, and nobody brings one back. They are known by a digest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from uuid import UUID
+
+from nestrel.core.problems import InvalidRequest, invalid
+from nestrel.store.native import Connection, execute, fetch
+
+_BAR = """
+INSERT INTO nestrel.erased_identities (erasure_id, digest) VALUES ($1, nestrel.identity_v1($2))
+ON CONFLICT (digest) DO NOTHING RETURNING 1
+"""
+_ERASED = """
+SELECT EXISTS (SELECT FROM nestrel.erased_identities)
+   AND EXISTS (SELECT FROM unnest($1::text[]) AS u (id) WHERE nestrel.erased_v1(id))
+"""
+_LIFT = "UPDATE nestrel.erased_identities SET digest = NULL, changed_at = clock_timestamp() WHERE erasure_id = $1"
+_CHANGED = "SELECT erasure_id, digest IS NULL FROM nestrel.erased_identities WHERE changed_at >= $1"
+_FORGET = """
+DELETE FROM nestrel.erased_identities WHERE digest IS NULL AND changed_at < clock_timestamp() - interval '1 day'
+"""
+
+
+async def bar(connection: Connection, erasure_id: UUID, user_id: str) -> bool:
+    """From the commit on nobody is let in under an id. False: so it is already, by another erasure."""
+    return bool(await fetch(connection, _BAR, erasure_id, user_id))
+
+
+async def any_of(connection: Connection, user_ids: Sequence[str]) -> bool:
+    """Whether one of some ids was erased."""
+    return bool((await fetch(connection, _ERASED, list(user_ids)))[0][0])
+
+
+async def check_none(connection: Connection, user_ids: Sequence[str], pointer: str) -> None:
+    """Whether none of some ids was erased. Raises `InvalidRequest` at `pointer` if one was."""
+    if await any_of(connection, user_ids):
+        raise already(pointer)
+
+
+def already(pointer: str) -> InvalidRequest:
+    return invalid(pointer, "this identity was erased, and stays so until its erasure is deleted "
+                            "(DELETE /v1/erasures/{erasure_id})")  # fmt: skip
+
+
+async def lift(connection: Connection, erasure_id: UUID) -> None:
+    """Let an id be somebody's again."""
+    await execute(connection, _LIFT, erasure_id)
+
+
+async def changed(connection: Connection, since: datetime) -> set[tuple[UUID, bool]]:
+    """The erasures that have barred an id since then, or let it in again (True)."""
+    return {(row[0], row[1]) for row in await fetch(connection, _CHANGED, since)}
+
+
+async def forget(connection: Connection) -> None:
+    """Forget what was let in again, once every process has learned of it."""
+    await execute(connection, _FORGET)
