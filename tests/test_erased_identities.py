@@ -17,7 +17,7 @@ from sqlalchemy.engine import make_url
 from nestrel.client import Client
 from tests.copies import Copies
 from tests.receiver import receiver
-from tests.support import PATIENCE, Person, Served, call, once, traces, unique
+from tests.support import PATIENCE, Person, Served, call, dump, once, traces, unique
 from tests.test_retention_doors import refused
 from tests.test_webhook_mirror import holds
 from tests.test_webhooks import backend, hook
@@ -56,7 +56,14 @@ async def sweep(office: Person) -> None:
         pass
 
 
-async def leave_traces(office: Person, odd: Person, mara: Person, url: str) -> tuple[str, list[str]]:
+async def left_in_a_transaction(served: Served, place: str, author: str) -> None:
+    url = make_url(served._env["NESTREL_DATABASE_URL"]).render_as_string(hide_password=False)
+    database = await asyncpg.connect(url)
+    await database.execute("SELECT nestrel.post($1, $2, 'k', 'in a transaction')", place, author)
+    await database.close()
+
+
+async def leave_traces(office: Person, odd: Person, mara: Person, served: Served) -> tuple[str, list[str]]:
     """Let somebody do whatever leaves their id anywhere: in a group with an archive, and in others."""
     await odd.http.get("/me")
     rule = {"keep_last": 12, "then": "archive"}
@@ -104,10 +111,7 @@ async def leave_traces(office: Person, odd: Person, mara: Person, url: str) -> t
     await call(odd, "DELETE", f"/conversations/{closed}")
     kept_out = (await mara.make())["id"]
     await call(mara, "PUT", f"/conversations/{kept_out}/kept-out/{odd.user}", {}, 201)
-    database = await asyncpg.connect(make_url(url).render_as_string(hide_password=False))
-    await database.execute("SELECT nestrel.put_member($1, $2)", str(left), unique("una"))
-    await database.execute("SELECT nestrel.post($1, $2, 'k', 'in a transaction')", group, odd.user)
-    await database.close()
+    await left_in_a_transaction(served, group, odd.user)
 
     async def taken_up() -> int:
         return int((await mara.http.get(here)).json()["head"])
@@ -122,7 +126,7 @@ async def test_no_table_archive_or_file_has_the_id_and_authorship_shows_one_othe
     odd, mara = Person(served.url, unique("odd:ä")), Person(served.url, unique("mara"))
     elsewhere = Person(other.url, odd.user)
     await call(elsewhere, "GET", "/me", None, 200)
-    group, others = await leave_traces(office, odd, mara, served._env["NESTREL_DATABASE_URL"])
+    group, others = await leave_traces(office, odd, mara, served)
     here = f"/conversations/{group}"
     before = await mara.page(group, limit=200)
     assert odd.user in str(before)
@@ -166,7 +170,16 @@ async def test_no_table_archive_or_file_has_the_id_and_authorship_shows_one_othe
     await refused(await office.http.put(f"{here}/members/{odd.user}", json={}), 422, "invalid-request")
     await refused(await mara.http.post("/conversations", json={"members": [odd.user]}), 422, "invalid-request")
     for_them = {"body": "said by odd", "on_behalf_of": odd.user}
-    await refused(await office.http.post(f"{here}/messages", json=for_them), 403, "forbidden")
+    await refused(await office.http.post(f"{here}/messages", json=for_them), 422, "invalid-request")
+    line = {"author_id": odd.user, "body": "said long ago", "created_at": "2020-01-01T00:00:00Z"}
+    answer = (await office.http.post(f"{here}/import", content=json.dumps(line))).json()
+    assert answer["refused"], answer
+    await left_in_a_transaction(served, group, odd.user)
+
+    async def refusals() -> str:
+        return "\n".join(line for line in dump(served).splitlines() if "nestrel.refused_posts " in line)
+
+    await once(refusals, lambda found: "this identity was erased" in found)
     again = {"user_id": odd.user, "identity": True, "confirm": True}
     await refused(await office.http.post("/erasures", json=again), 422, "invalid-request")
     assert traces(served, odd.user) == ([], [])
@@ -174,7 +187,7 @@ async def test_no_table_archive_or_file_has_the_id_and_authorship_shows_one_othe
     # Until the erasure is deleted: then it is somebody new.
     await call(office, "DELETE", f"/erasures/{done['id']}", None, 204)
     await refused(await office.http.get(f"/erasures/{done['id']}"), 404, "not-found")
-    assert (await call(odd, "GET", "/me", None, 200)).json()["profile"]["display_name"] == odd.user
+    assert (await call(odd, "GET", "/me", None, 200)).json()["display_name"] == odd.user
 
     async def there() -> int:
         return (await elsewhere.http.get("/me")).status_code

@@ -89,6 +89,15 @@ class Post:
             self.key_hash = digest(f"{self.author_id}\x00{self.key}")
             self.fingerprint = digest(content)
 
+    def people(self) -> set[str]:
+        """All whom it names."""
+        named = {self.author_id, *self.mentions}
+        if self.removed_by is not None:
+            named.add(self.removed_by)
+        if self.brought is not None:
+            named |= {one.editor_id for one in self.brought.earlier} | {who for _, who, _ in self.brought.reacted}
+        return named
+
 
 @dataclass(slots=True)
 class Edit:

@@ -57,6 +57,7 @@ class Bars:
         self._sessions: dict[bytes, bool] = {}
         self._since: datetime | None = None
         self._identities = set[tuple[UUID, bool]]()
+        self._living = set[str]()
         self._look = asyncio.Event()
 
     def knows(self, user_id: str) -> bool:
@@ -83,6 +84,23 @@ class Bars:
     async def stop(self) -> None:
         await self._ask.stop()
 
+    async def erased_among(self, user_ids: Iterable[str]) -> set[str]:
+        """Those of some ids that were erased: nobody brings one back by writing for it."""
+        unknown = [user_id for user_id in set(user_ids) if user_id not in self._living]
+        if not unknown:
+            return set()
+        async with self._database.read() as connection:
+            gone = await erased.among(connection, unknown)
+        if len(self._living) >= _KNOWN_USERS:
+            self._living.clear()
+        self._living.update(user_id for user_id in unknown if user_id not in gone)
+        return gone
+
+    async def check_living(self, user_id: str) -> None:
+        """Raises `InvalidRequest` where somebody writes for an identity that was erased."""
+        if await self.erased_among([user_id]):
+            raise erased.already("/on_behalf_of")
+
     async def check_session(self, id_: bytes) -> None:
         """Raises `Unauthenticated` for a browser's session that was ended."""
         ended = self._sessions.get(id_)
@@ -103,6 +121,7 @@ class Bars:
         """The database has another history."""
         self._known.clear()
         self._sessions.clear()
+        self._living.clear()
 
     def refusal(self, identity: Identity) -> Problem | None:
         """Why somebody is not let in; None if they are."""
@@ -153,6 +172,7 @@ class Bars:
             if len(changed) >= limits.BARRED_CHANGES or identities - self._identities:
                 changed |= await self._stands_against(connection, sorted(self._present()))
                 self._known.clear()
+                self._living.clear()
         self._since, self._identities = now - _OVERLAP, identities
         for user_id, barred in changed.items():
             if user_id in self._known:

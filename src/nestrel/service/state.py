@@ -383,7 +383,9 @@ class Service:
 
     async def count_posts(self, caller: Caller, posts: Sequence[Post]) -> None:
         """Count posts likewise, each of a batch. What has been posted already costs nothing: its author has to hear so,
-        however many commands are left."""
+        however many commands are left. Raises `InvalidRequest` for one of an author who was erased."""
+        for author in {post.author_id for post in posts if post.actor is not None}:
+            await self.bars.check_living(author)
         if self.rates.commands is None or caller.service:
             return
         try:

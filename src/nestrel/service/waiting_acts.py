@@ -26,7 +26,7 @@ from nestrel.store.constraints import refusals
 from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.read.conversations import find_direct
-from nestrel.store.write import conversations, members, profiles, waiting_acts
+from nestrel.store.write import conversations, erased, members, profiles, waiting_acts
 from nestrel.store.write.waiting_acts import WaitingAct, WaitingKind
 from nestrel.store.write.waiting_posts import Waiting
 
@@ -118,6 +118,7 @@ class WaitingActs:
         place = await waiting_acts.place_of(connection, act)
         assert act.user_id is not None
         if act.act is WaitingKind.POST:
+            await erased.check_none(connection, [act.user_id], "/author")
             told = await self._post_one(connection, _post(act, place, act.user_id, detail))
             if told is None:
                 raise _Held

@@ -80,6 +80,8 @@ async def upload(
     answered with 200."""
     if query.on_behalf_of is not None and not caller.service:
         raise Forbidden("only a trusted backend (scope nestrel.service) uploads on behalf of someone else")
+    if query.on_behalf_of is not None:
+        await service.bars.check_living(query.on_behalf_of)
     length = request.headers.get("content-length", "")
     sent = Sent(
         query.on_behalf_of or caller.user_id,

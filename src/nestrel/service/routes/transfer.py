@@ -27,7 +27,7 @@ from nestrel.store.access import Caller, see
 from nestrel.store.keep import archive, exporting
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
-from nestrel.store.write import audit
+from nestrel.store.write import audit, erased
 from nestrel.store.write.answers import Written
 
 router = APIRouter(route_class=JsonRoute, tags=["export and import"])
@@ -164,6 +164,7 @@ async def import_(
                 lines.append(importing.read(conversation_id, line, lines))
                 if n % _BREATH == 0:
                     await asyncio.sleep(0)  # others have their turn, and what was read before is written meanwhile
+            await _refuse_erased(service, lines, start)
             answers += _merged(lines[len(answers) : start], await writing if writing is not None else [])
             unit = _unit(lines, answers, start)
             behind = max(behind, *(one.object.get("seq") or 0 for one in answers if not isinstance(one, Problem)), 0)
@@ -175,6 +176,15 @@ async def import_(
         if writing is not None and not writing.done():
             writing.cancel()  # the caller has gone; what is under way goes on
     return Json(_answer(answers))
+
+
+async def _refuse_erased(service: Service, lines: list[Post | Problem], start: int) -> None:
+    """Refuse the lines from `start` on that name an identity that was erased."""
+    named = [set[str]() if isinstance(line, Problem) else line.people() for line in lines[start:]]
+    gone = await service.bars.erased_among(set().union(*named))
+    for n, people in enumerate(named, start) if gone else ():
+        if people & gone:
+            lines[n] = erased.already("/author_id")
 
 
 def _unit(lines: list[Post | Problem], answers: Sequence[Written | Problem], start: int) -> list[Post]:

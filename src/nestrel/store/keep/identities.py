@@ -60,6 +60,7 @@ SELECT EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = $1 AND autho
 _RENAME = (
     """
     UPDATE nestrel.messages SET author_id = CASE WHEN author_id = $2 THEN $3 ELSE author_id END,
+        key_hash = CASE WHEN author_id = $2 THEN NULL ELSE key_hash END,
         removed_by = CASE WHEN removed_by = $2 THEN $3 ELSE removed_by END,
         mentions = CASE WHEN $2 = ANY(mentions) THEN nullif(array_remove(mentions, $2), '{}') ELSE mentions END
     WHERE conversation_id = $1 AND seq IN (SELECT seq FROM nestrel.messages WHERE conversation_id = $1

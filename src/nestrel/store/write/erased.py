@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection
 from datetime import datetime
 from uuid import UUID
 
@@ -14,8 +14,8 @@ INSERT INTO nestrel.erased_identities (erasure_id, digest) VALUES ($1, nestrel.i
 ON CONFLICT (digest) DO NOTHING RETURNING 1
 """
 _ERASED = """
-SELECT EXISTS (SELECT FROM nestrel.erased_identities)
-   AND EXISTS (SELECT FROM unnest($1::text[]) AS u (id) WHERE nestrel.erased_v1(id))
+SELECT u.id FROM unnest($1::text[]) AS u (id)
+WHERE EXISTS (SELECT FROM nestrel.erased_identities) AND nestrel.erased_v1(u.id)
 """
 _LIFT = "UPDATE nestrel.erased_identities SET digest = NULL, changed_at = clock_timestamp() WHERE erasure_id = $1"
 _CHANGED = "SELECT erasure_id, digest IS NULL FROM nestrel.erased_identities WHERE changed_at >= $1"
@@ -29,14 +29,14 @@ async def bar(connection: Connection, erasure_id: UUID, user_id: str) -> bool:
     return bool(await fetch(connection, _BAR, erasure_id, user_id))
 
 
-async def any_of(connection: Connection, user_ids: Sequence[str]) -> bool:
-    """Whether one of some ids was erased."""
-    return bool((await fetch(connection, _ERASED, list(user_ids)))[0][0])
+async def among(connection: Connection, user_ids: Collection[str]) -> set[str]:
+    """Those of some ids that were erased."""
+    return {row[0] for row in await fetch(connection, _ERASED, list(user_ids))}
 
 
-async def check_none(connection: Connection, user_ids: Sequence[str], pointer: str) -> None:
+async def check_none(connection: Connection, user_ids: Collection[str], pointer: str) -> None:
     """Whether none of some ids was erased. Raises `InvalidRequest` at `pointer` if one was."""
-    if await any_of(connection, user_ids):
+    if await among(connection, user_ids):
         raise already(pointer)
 
 

@@ -96,7 +96,7 @@ async def first_sight(
     async with database.write() as connection:
         name = display_name
         if skeletons is not None:
-            if await fetch(connection, _THERE, user_id) or await erased.any_of(connection, [user_id]):
+            if await fetch(connection, _THERE, user_id) or await erased.among(connection, [user_id]):
                 return
             renamed += await _hold_id(connection, skeletons, user_id)
             name = await holding.hold_numbered(connection, skeletons, user_id, display_name)

@@ -27,7 +27,7 @@ _DONE = "DELETE FROM nestrel.acts_waiting WHERE ticket = $1 RETURNING true"
 _CALLED = "SELECT id FROM nestrel.conversations WHERE name_key = $1 AND closed_at IS NULL"
 _REFUSED = """
 INSERT INTO nestrel.refused_posts (ticket, conversation_id, author, key, problem)
-VALUES ($1, $2, $3, NULL, $4::text::json)
+VALUES ($1, $2, CASE WHEN NOT nestrel.erased_v1($3::text) THEN $3::text END, NULL, $4::text::json)
 """
 
 

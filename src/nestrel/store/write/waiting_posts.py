@@ -18,6 +18,7 @@ from nestrel.core.problems import Problem
 from nestrel.store import locks, rows
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
+from nestrel.store.write import erased
 from nestrel.store.write.answers import Growth, Written
 from nestrel.store.write.batch import HELD, write
 
@@ -39,7 +40,7 @@ _DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[]
 _REFUSED = """
 WITH gone AS (DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[]) RETURNING *)
 INSERT INTO nestrel.refused_posts (ticket, conversation_id, author, key, problem)
-SELECT ticket, conversation_id, author_id, key, r.problem::json
+SELECT ticket, conversation_id, CASE WHEN NOT nestrel.erased_v1(author_id) THEN author_id END, key, r.problem::json
 FROM gone JOIN unnest($1::text::bigint[], $2::text::text[]) AS r (refused, problem) ON r.refused = ticket
 """
 _STANDING = """
@@ -113,8 +114,9 @@ async def take(
         found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most, before)]
         posts: list[tuple[int, Post]] = []
         refused: dict[int, Problem] = {}
+        gone = await erased.among(connection, {one.author_id for one in found}) if found else set()
         for one in found:
-            made = decide(one)
+            made = decide(one) if one.author_id not in gone else erased.already("/author")
             if isinstance(made, Post):
                 posts.append((one.ticket, made))
             else:
