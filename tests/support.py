@@ -113,6 +113,8 @@ class Served:
             "NESTREL_FILES": str(self.files),
             **env,
         }
+        if "NESTREL_JWT_SECRET_FILE" in env:
+            del settings["NESTREL_JWT_SECRET"]
         inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
         self._env = {**inherited, **settings}
         self._workers = workers
@@ -306,15 +308,19 @@ class Wire:
         assert [frame for frame in self.kept if frame["type"] != "checkpoint"] == []
 
 
+def program(database_url: str, *command: str, said: str | None = None) -> str:
+    """What one of PostgreSQL's programs says of a database."""
+    url = make_url(database_url)
+    env = {**os.environ, "PGPASSWORD": str(url.password)}
+    where = ["-h", str(url.host), "-p", str(url.port), "-U", str(url.username), "-d", str(url.database)]
+    done = subprocess.run([*command, *where], input=said, capture_output=True, check=False, text=True, env=env)
+    assert done.returncode == 0, done.stderr[-3000:]
+    return done.stdout
+
+
 def dump(served: Served) -> str:
     """All rows of a service's database as text."""
-    url = make_url(served._env["NESTREL_DATABASE_URL"])
-    env = {**os.environ, "PGPASSWORD": str(url.password)}
-    where = ["-h", str(url.host), "-p", str(url.port), "-U", str(url.username), str(url.database)]
-    asked = ["pg_dump", "--data-only", "--inserts", *where]
-    done = subprocess.run(asked, capture_output=True, check=False, text=True, env=env)
-    assert done.returncode == 0, done.stderr
-    return done.stdout
+    return program(served._env["NESTREL_DATABASE_URL"], "pg_dump", "--data-only", "--inserts")
 
 
 def traces(served: Served, word: str) -> tuple[list[str], list[Path]]:

@@ -169,11 +169,12 @@ async def test_confusions_are_refused(issuer: dict[str, Any], verifier: Any) -> 
     assert issuer["asked"] == 1
 
 
+@pytest.mark.parametrize("beside", [{}, {"jwt_secret": SecretStr(SECRET)}], ids=["alone", "with a secret"])
 async def test_an_unknown_key_is_said_to_be_so_only_by_the_issuer(
-    issuer: dict[str, Any], verifier: Any, monkeypatch: pytest.MonkeyPatch
+    issuer: dict[str, Any], verifier: Any, monkeypatch: pytest.MonkeyPatch, beside: dict[str, Any]
 ) -> None:
     """It may be new: whoever is told 401 signs out. So it is 503 until the issuer was asked for it."""
-    check = verifier()
+    check = verifier(**beside)
     issuer["keys"] = ["rsa", "ec"]
     await check.verify(jwt.encode(claims(), RSA, "RS256", {"kid": "rsa"}))
     signed = jwt.encode(claims(), OKP, "EdDSA", {"kid": "okp"})

@@ -277,7 +277,7 @@ class TokenVerifier:
             raise Unauthenticated("the token is from another issuer") from None
         except InvalidSubjectError:
             raise Unauthenticated("the token's sub must be text (RFC 7519, 4.1.2)") from None
-        except jwt.InvalidSignatureError:
+        except (jwt.InvalidSignatureError, jwt.InvalidAlgorithmError):
             raise _WrongKey("the token's signature or form is not valid") from None
         except (jwt.PyJWTError, ValueError, TypeError, OverflowError, RecursionError):
             raise Unauthenticated("the token's signature or form is not valid") from None
