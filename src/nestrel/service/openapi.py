@@ -13,7 +13,7 @@ from nestrel.service.operation_names import NAMES, summary
 
 _EXAMPLES = Path(__file__).parent / "examples.json"
 """Made by script/examples."""
-_JSON = "application/json"
+_JSON, _PROBLEM = "application/json", "application/problem+json"
 _SCHEMES = {
     "bearer": {
         "type": "http",
@@ -72,8 +72,16 @@ def completed(document: dict[str, Any]) -> dict[str, Any]:
             call["operationId"], call["summary"] = name, summary(name)
             if path.startswith(_FREE):
                 call["security"] = []
+            _state_problems(call)
             _add_examples(call, examples.get(name, {}))
     return document
+
+
+def _state_problems(call: dict[str, Any]) -> None:
+    """A refusal comes as a problem document (RFC 9457), and never as plain JSON: generated clients go by that."""
+    for answer in call["responses"].values():
+        if _PROBLEM in answer.get("content", {}):
+            answer["content"] = {_PROBLEM: answer["content"][_JSON]}
 
 
 def _add_examples(call: dict[str, Any], example: dict[str, Any]) -> None:

@@ -33,7 +33,7 @@ def until_of(wanted: Until | None) -> tuple[datetime | None, str | None]:
     return wanted.until, wanted.reason
 
 
-class Report(Request):
+class ReportMessage(Request):
     reason: Reason
 
 

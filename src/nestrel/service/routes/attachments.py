@@ -44,7 +44,10 @@ _BYTES = documented_text("The bytes", "*/*")
 _BYTES |= {206: {"description": "A part of them"}, 304: {"description": "They are as they were"}}
 _PREVIEW = documented_text("A small picture", "image/webp")
 _UPLOAD = {
-    "requestBody": {"required": True, "content": {"*/*": {"schema": {"type": "string", "format": "binary"}}}},
+    "requestBody": {
+        "required": True,
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+    },
     "parameters": [
         {
             "name": "Content-Disposition",

@@ -12,7 +12,7 @@ from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.listing import listed
-from nestrel.service.order_models import Report, ReportsQuery, SettleReport
+from nestrel.service.order_models import ReportMessage, ReportsQuery, SettleReport
 from nestrel.service.routes.message import SeqPath
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire
@@ -24,7 +24,9 @@ router = APIRouter(route_class=JsonRoute, tags=["reports"])
 @router.post("/conversations/{conversation_id}/messages/{seq}/reports", status_code=201,
              responses=documented(objects.Report, status=201, s200=objects.Report))  # fmt: skip
 @does(Action.REPORT)
-async def make(conversation_id: UUID, seq: SeqPath, wanted: Report, service: ServiceDep, caller: CallerDep) -> Json:
+async def make(
+    conversation_id: UUID, seq: SeqPath, wanted: ReportMessage, service: ServiceDep, caller: CallerDep
+) -> Json:
     """Tell those who judge of a message. What it says now stays readable to them for 30 days, whatever its author does.
     Reporting it again changes the reason (200)."""
     made, new = await reports.make(service.database, caller, conversation_id, seq, audit.new_id(), wanted.reason)
