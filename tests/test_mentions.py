@@ -28,6 +28,11 @@ Make = Callable[..., Person]
 async def unread(who: Person, place: str) -> tuple[int, int]:
     items = (await who.http.get("/conversations")).json()["items"]
     one = next(item for item in items if item["id"] == place)
+    assert (await who.http.get("/me")).json()["unread"] == {
+        "conversations": sum(item["unread"] > 0 for item in items),
+        "messages": sum(item["unread"] for item in items),
+        "mentions": sum(item["unread_mentions"] for item in items),
+    }
     return one["unread"], one["unread_mentions"]
 
 

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
         HistoryPage,
         Invitation,
         Invited,
+        Me,
         Member,
         Message,
         Profile,
@@ -48,6 +49,7 @@ if TYPE_CHECKING:
         Reaction,
         Reader,
         Receipt,
+        Unread,
     )
     from nestrel.core.order_objects import (
         AuditEntry,
@@ -105,7 +107,7 @@ _WHERE = {
     ),
     "nestrel.core.objects": (
         "Attachment AttachmentLink ChangeSet Conversation ConversationPage EarlierBody HistoryPage Invitation "
-        "Invited Member Message Profile Reacted Reaction Reader Receipt"
+        "Invited Me Member Message Profile Reacted Reaction Reader Receipt Unread"
     ),
     "nestrel.core.order_objects": (
         "AuditEntry Blocked Connected KeptOut PushSubscription Report SignedOut Suspension Usage"
@@ -168,6 +170,7 @@ __all__ = [
     "KeptOut",
     "KeyReused",
     "LiveConversation",
+    "Me",
     "Member",
     "Message",
     "MethodNotAllowed",
@@ -205,6 +208,7 @@ __all__ = [
     "Unauthenticated",
     "Unfollowed",
     "Unreachable",
+    "Unread",
     "UpgradeRequired",
     "Usage",
     "Webhook",

@@ -23,6 +23,7 @@ from nestrel.core.objects import (
     Invitation,
     InvitationPage,
     Invited,
+    Me,
     Member,
     MemberPage,
     PeoplePage,
@@ -76,9 +77,9 @@ class AsyncClient(NoticeCalls):
 
     # Profile
 
-    async def me(self) -> Profile:
-        """One's own profile."""
-        return Profile.model_validate(await self._get("/me"))
+    async def me(self) -> Me:
+        """One's own profile, and how much one has not read in all."""
+        return Me.model_validate(await self._get("/me"))
 
     async def person(self, user_id: str) -> Profile:
         """The profile of someone whom one can see.

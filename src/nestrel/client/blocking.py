@@ -31,6 +31,7 @@ from nestrel.core.objects import (
     Hit,
     Invitation,
     Invited,
+    Me,
     Member,
     Message,
     Profile,
@@ -69,8 +70,8 @@ class Client(OnThread):
     Every method raises a `Problem` when the service refuses and `Unreachable` when it does not answer.
     """
 
-    def me(self) -> Profile:
-        """One's own profile."""
+    def me(self) -> Me:
+        """One's own profile, and how much one has not read in all."""
         return self._run(self._client.me())
 
     def person(self, user_id: str) -> Profile:

@@ -123,6 +123,8 @@ IMPORT_EARLIER = 10_000
 """Earlier bodies that one imported message may bring; the newest are kept."""
 MENTIONS = 50
 """Users whom one message names."""
+UNREAD_COUNTED = 10_000
+"""What is unread in all is counted no further."""
 MENTIONS_COUNTED = 1_000
 """So far unread mentions are counted."""
 INVITATIONS = 1_000

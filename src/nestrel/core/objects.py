@@ -112,6 +112,21 @@ class Profile(WireObject):
     rev: int
 
 
+class Unread(WireObject):
+    """What somebody has not read in all of their conversations, but hidden ones; each at most 10,000. `messages` and
+    `mentions` are those of others that are not removed, in so many `conversations`."""
+
+    conversations: int
+    messages: int
+    mentions: int
+
+
+class Me(Profile):
+    """One's own profile, with what one has not read."""
+
+    unread: Unread
+
+
 class Conversation(WireObject):
     """`my_role`, `partner`, `unread` and `unread_mentions` are null where the object is not made for one viewer, as in
     change sets."""

@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from nestrel.core.objects import Profile
+from nestrel.core.objects import Me, Profile
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.models import ChangeProfile
-from nestrel.store.read import profiles
+from nestrel.store.read import profiles, receipts
 from nestrel.store.write import profiles as changing
 
 router = APIRouter(route_class=JsonRoute, tags=["profile"])
 
 
-@router.get("/me", responses=documented(Profile))
+@router.get("/me", responses=documented(Me))
 @does(Action.OWN)
 async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
-    """Your own profile; at first sight it is made from your token."""
+    """Your own profile, and what you have not read in all; at first sight the profile is made from your token."""
     async with service.database.read() as connection:
         found = await profiles.read(connection, [caller.user_id])
-    return Json(found[caller.user_id])
+        unread = await receipts.unread_in_all(connection, caller.user_id)
+    return Json({**found[caller.user_id], "unread": unread})
 
 
 @router.patch("/me", responses=documented(Profile))

@@ -51,6 +51,20 @@ CROSS JOIN LATERAL (SELECT id, head, {rules.floor("x")} AS floor FROM nestrel.co
 ORDER BY i.n
 """
 
+# Most are read to the end, which their counters say.
+_IN_ALL = f"""
+SELECT least(count(*) FILTER (WHERE unread.n > 0), {limits.UNREAD_COUNTED}),
+       least(coalesce(sum(unread.n), 0), {limits.UNREAD_COUNTED}),
+       least(coalesce(sum(named.n), 0), {limits.UNREAD_COUNTED})
+FROM (SELECT conversation_id, read_seq, hidden_head FROM nestrel.members
+      WHERE user_id = $1 AND left_at IS NULL ORDER BY conversation_id) m
+CROSS JOIN LATERAL (SELECT id, head, {rules.floor("x")} AS floor FROM nestrel.conversations x
+    WHERE id = m.conversation_id AND closed_at IS NULL AND head > m.read_seq
+      AND (m.hidden_head IS NULL OR m.hidden_head < head) LIMIT 1) c
+{unread_joins("c", "c.floor", "$1", "m.read_seq")}
+{mentions_join("c", "$1")}
+"""
+
 _READERS = """
 SELECT user_id, read_seq, read_at FROM nestrel.members
 WHERE conversation_id = $1 AND left_at IS NULL AND read_seq >= $2 AND user_id > $3
@@ -68,6 +82,12 @@ async def unread(connection: Connection, receipts: Sequence[tuple[UUID, str, int
         array([one[2] for one in receipts]),
     )
     return [row[0] for row in found]
+
+
+async def unread_in_all(connection: Connection, user_id: str) -> Wire:
+    """How much somebody has not read, in how many conversations; hidden ones are left out, as in their list."""
+    [(conversations, messages, mentions)] = await fetch(connection, _IN_ALL, user_id)
+    return {"conversations": conversations, "messages": int(messages), "mentions": int(mentions)}
 
 
 async def readers(
