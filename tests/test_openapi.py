@@ -141,7 +141,7 @@ def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
 @pytest.mark.parametrize(
     "model",
     [
-        objects.Message, objects.Member, objects.Profile, objects.Conversation, objects.ChangeSet, objects.Receipt,
+        objects.Message, objects.Member, objects.Profile, objects.Me, objects.Unread, objects.Conversation, objects.ChangeSet, objects.Receipt,
         objects.ResyncAnswer,
         objects.EarlierBody, objects.Reacted, objects.Reader,
     ],
@@ -158,7 +158,9 @@ def test_the_models_name_exactly_the_fields_that_are_sent(address: str, model: t
         sent = {
             "Message": message,
             "Member": http.get(f"{place}/members").json()["items"][0],
-            "Profile": http.get("/me").json(),
+            "Me": http.get("/me").json(),
+            "Unread": http.get("/me").json()["unread"],
+            "Profile": http.patch("/me", json={"display_name": "Mara"}).json(),
             "Conversation": made,
             "ChangeSet": http.get(f"{place}/changes").json(),
             "ResyncAnswer": http.post("/resync", json={}).json(),

@@ -14,6 +14,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import uuid4
 
+from nestrel import __version__, build
 from nestrel.core.usage import EDITS, POSTS, Counted, Followed, Follows, Meter, Peaks
 from nestrel.store.database import Database
 from nestrel.store.write import connections, rates, usage
@@ -317,3 +318,12 @@ async def _full(who: Person) -> bool:
     """Whether one more connection is refused."""
     async with who.http.stream("GET", "/stream") as answer:
         return answer.status_code == 403 and json.loads(await answer.aread())["quota"] == "connections"
+
+
+async def test_a_backend_is_told_what_runs(service: Served, person: Callable[..., Person]) -> None:
+    office = person(scope="nestrel.service")
+    found = (await office.http.get("/service")).json()
+    assert (found["version"], found["revision"], found["commit"]) == (__version__, build.schema(), build.commit())
+    assert found["epoch"].isdigit()
+    assert (await office.http.get("/service")).json()["epoch"] == found["epoch"]
+    assert (await person().http.get("/service")).status_code == 403

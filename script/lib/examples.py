@@ -174,6 +174,7 @@ def main() -> None:
     call("listErasures", "GET", "/v1/erasures?limit=1", user="office")
     call("listAudit", "GET", "/v1/audit?limit=2", user="office")
     call("listConnections", "GET", "/v1/connections?limit=2", user="office")
+    call("getService", "GET", "/v1/service", user="office")
     call("listUsage", "GET", "/v1/usage?by=hour&of=service&limit=2", user="office")
     OUT.write_text(json.dumps(to.kept, indent=1, sort_keys=True, ensure_ascii=False) + "\n")
     print(f"{len(to.kept)} calls in {OUT.name}")

@@ -58,6 +58,7 @@ if TYPE_CHECKING:
         KeptOut,
         PushSubscription,
         Report,
+        ServiceStatus,
         SignedOut,
         Suspension,
         Usage,
@@ -110,7 +111,7 @@ _WHERE = {
         "Invited Me Member Message Profile Reacted Reaction Reader Receipt Unread"
     ),
     "nestrel.core.order_objects": (
-        "AuditEntry Blocked Connected KeptOut PushSubscription Report SignedOut Suspension Usage"
+        "AuditEntry Blocked Connected KeptOut PushSubscription Report ServiceStatus SignedOut Suspension Usage"
     ),
     "nestrel.core.outbox": "Entry",
     "nestrel.core.problems": (
@@ -197,6 +198,7 @@ __all__ = [
     "RetentionPreview",
     "RetentionRule",
     "RetentionRun",
+    "ServiceStatus",
     "SignedOut",
     "SlowDown",
     "StaleEdit",

@@ -49,6 +49,7 @@ from nestrel.core.order_objects import (
     KeptOut,
     PushSubscription,
     Report,
+    ServiceStatus,
     SignedOut,
     Suspension,
     Usage,
@@ -589,6 +590,10 @@ class Client(OnThread):
     def end_connection(self, connection_id: str) -> None:
         """End a connection, on whatever process it is."""
         self._run(self._client.end_connection(connection_id))
+
+    def service(self) -> ServiceStatus:
+        """What runs there: version, commit, revision of the schema and epoch of the database."""
+        return self._run(self._client.service())
 
     def usage(
         self,

@@ -22,6 +22,7 @@ from nestrel.core.order_objects import (
     KeptOutPage,
     Report,
     ReportPage,
+    ServiceStatus,
     SignedOut,
     Suspension,
     Usage,
@@ -167,6 +168,10 @@ class OrderCalls(KeepingCalls):
     async def end_connection(self, connection_id: str) -> None:
         """End a connection, on whatever process it is."""
         await self._transport.json("DELETE", f"/connections/{quote(connection_id, safe='')}", repeatable=True)
+
+    async def service(self) -> ServiceStatus:
+        """What runs there: version, commit, revision of the schema and epoch of the database."""
+        return ServiceStatus.model_validate(await self._get("/service"))
 
     async def usage(
         self,

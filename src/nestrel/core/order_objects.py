@@ -129,6 +129,17 @@ class UsagePage(WireObject):
     next: str | None
 
 
+class ServiceStatus(WireObject):
+    """What runs: `version` and `commit` of the process that answered, `revision` of the schema, and `epoch` of the
+    database, which is another one after a restore or a failover."""
+
+    version: str
+    revision: str | None
+    commit: str | None
+    epoch: str | None
+    at: datetime
+
+
 class Connected(WireObject):
     """An open socket or stream. `behind`: of how many of the conversations that it follows something is to be sent."""
 

@@ -33,6 +33,7 @@ from nestrel.service.routes import (
     resync,
     retention,
     search,
+    service,
     session,
     streams,
     transfer,
@@ -48,7 +49,7 @@ RESOURCES: tuple[APIRouter, ...] = tuple(
     for resource in (
         messages, message, attachments, reactions, receipt, changes, streams, conversations, members, kept_out,
         invitations, blocked, me, session, barring, reports, audit, people, search, retention, archive, transfer,
-        erasures, usage, connections, webhooks, push,
+        erasures, usage, service, connections, webhooks, push,
     )
 )  # fmt: skip
 """The others, below `PREFIX`."""

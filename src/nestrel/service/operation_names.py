@@ -96,6 +96,7 @@ NAMES = {
     "POST /v1/session": "beginSession",
     "DELETE /v1/session": "endSession",
     "GET /v1/stream": "streamAll",
+    "GET /v1/service": "getService",
     "GET /v1/usage": "listUsage",
     "POST /v1/webhooks": "makeWebhook",
     "GET /v1/webhooks": "listWebhooks",

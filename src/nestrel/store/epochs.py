@@ -99,6 +99,11 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
     return recorded
 
 
+async def present(connection: Connection) -> int:
+    """The present epoch. Raises `NewEpoch` where this process does not know it."""
+    return connection.history.check((await fetch(connection, f"SELECT {CURRENT}"))[0][0])
+
+
 def _lost(connection: Connection, newest: int, site: tuple[int, int]) -> bool:
     """Whether this process has met a later epoch of this database than the newest that is recorded: then it is an
     earlier state, and that epoch is lost, whoever has brought it back. The first process that meets it records the next
