@@ -141,7 +141,8 @@ def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
 @pytest.mark.parametrize(
     "model",
     [
-        objects.Message, objects.Member, objects.Profile, objects.Me, objects.Unread, objects.Conversation, objects.ChangeSet, objects.Receipt,
+        objects.Message, objects.Member, objects.Profile, objects.Me, objects.Unread, objects.Conversation,
+        objects.ChangeSet, objects.Receipt,
         objects.ResyncAnswer,
         objects.EarlierBody, objects.Reacted, objects.Reader,
     ],

@@ -115,6 +115,16 @@ def harbour(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathF
             process.wait(PATIENCE)
 
 
+async def first_order(http: httpx.AsyncClient) -> dict[str, Any]:
+    """The conversation of somebody's order, once it is there with its message."""
+
+    async def there() -> list[dict[str, Any]]:
+        return list((await http.get("/conversations")).json()["items"])
+
+    [order] = await once(there, lambda found: bool(found) and found[0]["head"] == 1)
+    return order
+
+
 def answers(url: str) -> bool:
     try:
         return httpx.get(url, timeout=5).status_code == 200
@@ -130,11 +140,7 @@ async def test_an_order_while_the_service_is_stopped_and_one_that_is_rolled_back
     await harbour.ask("POST", "/orders/4/2026-12-05", {"vessel": "MV Sound"}, odd, 409)
     harbour.served.restart().wait_ready()
     async with harbour.nestrel(mara) as of_mara, harbour.nestrel(odd) as of_odd:
-
-        async def there() -> list[dict[str, Any]]:
-            return list((await of_mara.get("/conversations")).json()["items"])
-
-        [order] = await once(there, lambda found: bool(found) and found[0]["head"] == 1)
+        order = await first_order(of_mara)
         assert (order["name"], order["title"]) == (name, "MV Corran, 2026-12-05")
         assert order["last_message"]["body"] == "MV Corran has ordered berth 4."
         assert (await of_odd.get("/conversations")).json()["items"] == []
@@ -149,11 +155,7 @@ async def test_a_page_of_another_origin_reads_sends_amends_and_hears(harbour: Ha
     _, ines = await harbour.person("ines")
     await harbour.ask("POST", "/orders/7/2026-12-06", {"vessel": "MV Sunniva"}, ines, 201)
     async with harbour.nestrel(ines) as http:
-
-        async def there() -> list[dict[str, Any]]:
-            return list((await http.get("/conversations")).json()["items"])
-
-        [order] = await once(there, lambda found: bool(found) and found[0]["head"] == 1)
+        order = await first_order(http)
         page = await browser.new_page()
         await page.goto(harbour.url)
         await page.fill("[name=login]", "ines")
@@ -184,11 +186,7 @@ async def test_the_copy_is_equal_also_after_a_restore_from_a_dump(harbour: Harbo
     places = []
     for token in tokens:
         async with harbour.nestrel(token) as http:
-
-            async def there(http: httpx.AsyncClient = http) -> list[dict[str, Any]]:
-                return list((await http.get("/conversations")).json()["items"])
-
-            [order] = await once(there, lambda found: bool(found) and found[0]["head"] == 1)
+            order = await first_order(http)
             places.append(order["id"])
             messages = [{"key": uuid4().hex, "body": f"depth {n}"} for n in range(120)]
             answer = await http.post(f"/conversations/{order['id']}/messages/batch", json={"messages": messages})
@@ -304,11 +302,7 @@ async def test_of_a_person_who_leaves_a_dump_has_nothing(harbour: Harbour) -> No
     tam_id, tam = await harbour.person("tam")
     await harbour.ask("POST", "/orders/9/2026-12-09", {"vessel": "MV Corran"}, tam, 201)
     async with harbour.nestrel(tam) as http:
-
-        async def there() -> list[dict[str, Any]]:
-            return list((await http.get("/conversations")).json()["items"])
-
-        [order] = await once(there, lambda found: bool(found) and found[0]["head"] == 1)
+        order = await first_order(http)
         await http.post(f"/conversations/{order['id']}/messages", json={"body": "I am leaving"})
         await http.put(f"/conversations/{order['id']}/messages/1/reactions/like")
         await http.put(f"/conversations/{order['id']}/receipt", json={"read_seq": 2})
