@@ -68,7 +68,13 @@ class Erasures:
         return True
 
     async def _step_of_identity(self, erasure: Erasure, shown: str, at: UUID) -> None:
-        """The same where the id goes as well, in each conversation in which it stands."""
+        """The same where the id goes as well, in each conversation in which it stands. Not before every process has
+        learned of it, so that it comes to none of them again."""
+        async with self._database.read() as connection:
+            learned = await erasing.learned(connection, erasure)
+        if not learned:
+            await asyncio.sleep(_LEARNED_SECONDS)
+            return
         async with self._database.read() as connection:
             conversation_id, go_on = await identities.look(connection, erasure.user_id, at)
         if conversation_id is None:
@@ -85,9 +91,7 @@ class Erasures:
 
     async def _finish(self, erasure: Erasure) -> None:
         async with self._database.write() as connection:
-            finished = await erasing.finish(connection, erasure)
-        if not finished:
-            await asyncio.sleep(_LEARNED_SECONDS)
+            await erasing.finish(connection, erasure)
 
     async def _keep(
         self, erasure: Erasure, conversation_id: UUID, *, messages: int = 0, archived: int = 0, finished: bool = False

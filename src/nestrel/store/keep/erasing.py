@@ -94,7 +94,7 @@ UPDATE nestrel.erasures SET at_id = $2, messages = messages + $3, archived = arc
        conversations = conversations + $5, claimed_until = clock_timestamp() + interval '60 seconds'
 WHERE id = $1 AND claimed_by = $6 RETURNING id
 """
-# Every process has learned of it by then, and those who were let in before are out.
+# A process asks every two seconds; what it was asked before that is over by then.
 _LEARNED = "SELECT asked_at < clock_timestamp() - interval '4 s' FROM nestrel.erasures WHERE id = $1"
 _FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
@@ -266,14 +266,15 @@ async def progress(
     return bool(await fetch(connection, _PROGRESS, erasure.id, at, messages, archived, int(finished), node))
 
 
-async def finish(connection: Connection, erasure: Erasure) -> bool:
-    """Let what is left go, and end the erasure. False: of an identity it is too early, as some process may not have
-    learned of it."""
-    if erasure.shown_as is not None and not (await fetch(connection, _LEARNED, erasure.id))[0][0]:
-        return False
+async def learned(connection: Connection, erasure: Erasure) -> bool:
+    """Whether every process knows by now that nobody is let in as that person, nor writes for them."""
+    return bool((await fetch(connection, _LEARNED, erasure.id))[0][0])
+
+
+async def finish(connection: Connection, erasure: Erasure) -> None:
+    """Let what is left go, and end the erasure."""
     await execute(connection, _UNUSED, erasure.user_id)
     await forgetting.forget(connection, erasure.user_id)
     if erasure.shown_as is not None:
         await identities.forget_elsewhere(connection, erasure.user_id, erasure.shown_as)
     await execute(connection, _FINISH, erasure.id)
-    return True

@@ -20,7 +20,7 @@ from nestrel.store.access import Access, Caller, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import ATTACHMENT_COLUMNS
-from nestrel.store.write import audit
+from nestrel.store.write import audit, erased
 
 LEASE = timedelta(seconds=limits.UPLOAD_SECONDS + 1_800)
 """An object is not the collector's before that: no upload takes so long."""
@@ -179,6 +179,7 @@ async def _finish(
            came.sha256, came.width, came.height, came.still)  # fmt: skip
     added = await fetch(connection, _ADD, *row)
     if came.uploader_id != caller.user_id:
+        await erased.check_none(connection, [came.uploader_id], "/on_behalf_of")
         done = audit.Done(caller.user_id, Act.UPLOADED_FOR, conversation_id, came.uploader_id, None, caller.request_id)
         await audit.count(connection, [done])
     return rows.attachment(added[0]), True
