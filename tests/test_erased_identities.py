@@ -5,22 +5,40 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
+import random
 import re
 import time
 from collections.abc import Callable, Iterator
 from typing import Any
+from uuid import UUID
 
 import asyncpg
 import pytest
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
 from sqlalchemy.engine import make_url
 
 from nestrel.client import Client
+from nestrel.core.commands import Remove
+from nestrel.core.cursors import ChangePosition
+from nestrel.core.ids import uuid7
+from nestrel.core.replica import Replica
+from nestrel.store import snapshots
+from nestrel.store.database import Database
+from nestrel.store.keep import identities
+from nestrel.store.native import execute, fetch
+from nestrel.store.read import catch_up, resync
+from nestrel.store.write.writer import Writer
 from tests.copies import Copies
 from tests.receiver import receiver
 from tests.support import PATIENCE, Person, Served, call, dump, once, traces, unique
 from tests.test_retention_doors import refused
+from tests.test_together import command as drawn
+from tests.test_together import shown as shown_of
 from tests.test_webhook_mirror import holds
 from tests.test_webhooks import backend, hook
+from tests.test_write_path import change_set, command_of, make
 
 _SHOWN = re.compile(r"erased-[a-z]{16}\Z")
 
@@ -277,3 +295,97 @@ async def test_the_command_and_the_client_erase_an_identity_and_give_it_back(own
     await refused(await office.http.delete(f"/erasures/{plain['id']}"), 422, "invalid-request")
     mine = {"user_id": office.user, "identity": True, "confirm": True}
     await refused(await office.http.post("/erasures", json=mine), 422, "invalid-request")
+
+
+async def erase_in(database: Database, place: UUID, user_id: str, writer: Writer) -> str:
+    """What an erasure does in one conversation, as its background task does it."""
+    id_ = uuid7(1, os.urandom(10))
+    async with database.write() as connection:
+        shown = identities.new_name()
+        begin = "INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at, identity, shown_as) VALUES "
+        await execute(connection, begin + "($1, $2, 'office', clock_timestamp(), true, $3)", id_, user_id, shown)
+    while (changed := await identities.rename(database, id_, place, user_id, shown)) is None:
+        async with database.read() as connection:
+            sql = (
+                "SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL"
+            )
+            left = [row[0] for row in await fetch(connection, sql, place, user_id)]
+        for seq in left:
+            await writer.submit([Remove(place, "office", seq, service=True)])
+    assert changed
+    assert await identities.rename(database, id_, place, user_id, shown) is False, "nothing is left to change"
+    return shown
+
+
+# An example takes most of a second: one that fails is shown as it is, and not made smaller for minutes.
+@settings(max_examples=25, suppress_health_check=list(HealthCheck), database=None, phases=[Phase.generate])
+@given(
+    dice=st.randoms(use_true_random=False),
+    rows=st.integers(1, 12),
+    stops=st.lists(st.integers(0, 40), min_size=4, max_size=4),
+)
+async def test_every_reader_begins_anew_once_and_holds_what_is_there(
+    database: Database, dice: random.Random, rows: int, stops: list[int]
+) -> None:
+    """Readers by both kinds of cursors, who stop at any time before the erasure and behind it, and read in parts."""
+    erased_at, commands = dice.randint(5, 35), [drawn(dice) for _ in range(41)]
+    place, writer = await make(database), Writer(database)
+    by_place = [(stop, Replica(str(place)), list[ChangePosition | None]([None]), list[int]()) for stop in stops[:2]]
+    by_all = [(stop, Replica(str(place)), list[Any]([None]), list[int]()) for stop in stops[2:]]
+
+    async def bring(now: int, *, last: bool = False) -> None:
+        async with database.read() as connection:
+            for _, replica, at, resets in by_place if last else [one for one in by_place if one[0] == now]:
+                more = True
+                while more:
+                    start = at[0]
+                    found = (
+                        await catch_up.newest(connection, place, 50, rows=rows + 50)
+                        if start is None
+                        else await catch_up.since(connection, place, start, rows)
+                    )
+                    assert found is not None
+                    resets += [now] if found.reset and start is not None else []
+                    replica.apply(change_set(found))
+                    at[0], more = found.end, found.more
+            for _, replica, cursors, resets in by_all if last else [one for one in by_all if one[0] == now]:
+                more = cursors[0] is not None
+                if not more:  # not by a sync from nothing: mara is in the conversations of other examples, too
+                    cursors[0] = await snapshots.now(connection)
+                    found = await catch_up.newest(connection, place, 50)
+                    assert found is not None
+                    replica.apply(change_set(found))
+                while more:
+                    answer = await resync.from_cursor(connection, "mara", cursors[0], rows, 100_000)
+                    for item in answer.items:
+                        if item.conversation_id == place:
+                            resets += [now] if item.reset else []
+                            replica.apply(change_set(item))
+                    cursors[0], more = answer.cursor, answer.more
+
+    shown = ""
+    for now in range(41):
+        if now == erased_at:
+            shown = await erase_in(database, place, "odd", writer)
+        else:
+            kind, user, *rest = commands[now]
+            command = (kind, "tove" if shown and user == "odd" else user, *rest)  # nobody is let in as that
+            await asyncio.gather(writer.submit([command_of(place, command)]), return_exceptions=True)
+        await bring(now)
+    await bring(41, last=True)
+    async with database.read() as connection:
+        whole, newest = Replica(str(place)), await catch_up.newest(connection, place, 200)
+        assert newest is not None
+        whole.apply(change_set(newest))
+    for stop, replica, _, resets in [*by_place, *by_all]:
+        # Who has begun anew holds the newest page alone, which may be small.
+        assert all(whole.messages[seq] == message for seq, message in replica.messages.items())
+        assert resets or replica.messages.keys() == whole.messages.keys()
+        assert (sorted(replica.members), replica.head) == (sorted(whole.members), whole.head), (
+            stop,
+            erased_at,
+            resets,
+            rows,
+        )
+        assert "odd" not in str(shown_of(replica))
+        assert len(resets) == (1 if stop < erased_at else 0), (stop, erased_at, resets)

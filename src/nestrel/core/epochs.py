@@ -37,8 +37,8 @@ class Begun:
     anew: int = 0
 
     def outdated(self, at: ChangePosition) -> bool:
-        """Whether a position is of before that. Nothing was seen at the very beginning."""
-        return 0 < at.rev < self.anew
+        """Whether a position is of before that."""
+        return at.rev < self.anew
 
     def crossed(self, rev: int, present: int) -> bool:
         """Whether it was written to in an earlier epoch, and then in the present one, which began behind `rev`."""

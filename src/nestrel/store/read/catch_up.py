@@ -66,6 +66,15 @@ async def since(
     return (await read(connection, {id_: asked}, limit if asked.start is not None else page))[id_]
 
 
+async def beginning(connection: Connection, id_: UUID, limit: int) -> Changes | None:
+    """The first change set of all that is kept, at most `limit` rows; what is behind it follows from its position on.
+    None: there never was such a conversation, or it is closed."""
+    now = (await states(connection, [id_])).get(id_)
+    if now is None or now.closed:
+        return None
+    return (await read(connection, {id_: Asked(ChangePosition(0, 0, 0, now.epoch), now)}, limit))[id_]
+
+
 async def since_each(
     connection: Connection, wanted: Sequence[tuple[UUID, ChangePosition]], limit: int
 ) -> list[Changes | None]:

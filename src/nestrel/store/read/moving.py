@@ -250,7 +250,11 @@ async def _apart(
     connection: Connection, here: ResyncPosition, id_: UUID, start: ChangePosition | None, most: int
 ) -> list[Item]:
     if start is not None:
-        changes = await catch_up.since(connection, id_, start, most)
+        from_nothing = start.rev == 0
+        changes = await (
+            catch_up.beginning(connection, id_, most) if from_nothing
+            else catch_up.since(connection, id_, start, most)
+        )  # fmt: skip
         assert changes is not None  # in one snapshot with its state
         return list(_in_parts(here, changes.beginning() if start.seq == 0 else changes))
     rows = limits.PAGE_DEFAULT
