@@ -9,6 +9,7 @@ import secrets
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -323,13 +324,18 @@ async def test_of_a_person_who_leaves_a_dump_has_nothing(harbour: Harbour) -> No
         assert (await http.get("/me")).status_code == 401
 
 
-def test_one_command_starts_all_of_it(tmp_path: Path) -> None:
+@pytest.fixture
+def open_folder() -> Iterator[Path]:
+    """A folder that the postgres user may enter."""
+    with tempfile.TemporaryDirectory(prefix="nestrel-harbour-", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)
+        yield Path(folder)
+
+
+def test_one_command_starts_all_of_it(open_folder: Path) -> None:
     own, port = f"http://127.0.0.1:{free_port()}", str(free_port())
     inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
-    tmp_path.chmod(0o755)
-    for parent in tmp_path.parents[:2]:
-        parent.chmod(0o755)  # the postgres user must get in
-    env = {**inherited, "HARBOUR_DATA": str(tmp_path / "data"), "HARBOUR_URL": own, "NESTREL_PORT": port}
+    env = {**inherited, "HARBOUR_DATA": str(open_folder / "data"), "HARBOUR_URL": own, "NESTREL_PORT": port}
     process = subprocess.Popen([sys.executable, str(_EXAMPLE)], env=env)
     try:
         until(lambda: answers(own + "/keys") and answers(f"http://127.0.0.1:{port}/readyz"))

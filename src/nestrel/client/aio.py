@@ -148,9 +148,9 @@ class AsyncClient(NoticeCalls):
         where = f"/people/{quote(user_id, safe='')}/messages"
         return SaidPage.model_validate(await self._get(where, limit=limit, order=order, cursor=cursor))
 
-    async def change_me(self, **fields: str | None) -> Profile:
+    async def change_me(self, **fields: str | None) -> Me:
         """Change `display_name` or `picture`."""
-        return Profile.model_validate(await self._transport.json("PATCH", "/me", body=fields, repeatable=True))
+        return Me.model_validate(await self._transport.json("PATCH", "/me", body=fields, repeatable=True))
 
     # Conversations
 

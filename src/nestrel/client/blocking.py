@@ -117,7 +117,7 @@ class Client(OnThread):
         """One page of what someone has said in one's own conversations; `older` and `newer` continue it."""
         return self._run(self._client.said_page(user_id, limit=limit, order=order, cursor=cursor))
 
-    def change_me(self, **fields: str | None) -> Profile:
+    def change_me(self, **fields: str | None) -> Me:
         """Change `display_name` or `picture`."""
         return self._run(self._client.change_me(**fields))
 

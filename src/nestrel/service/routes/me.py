@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from nestrel.core.objects import Me, Profile
+from nestrel.core.objects import Me
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.models import ChangeProfile
+from nestrel.service.state import Service
+from nestrel.store.access import Caller
 from nestrel.store.read import profiles, receipts
 from nestrel.store.write import profiles as changing
 
@@ -19,13 +21,10 @@ router = APIRouter(route_class=JsonRoute, tags=["profile"])
 @does(Action.OWN)
 async def show_me(service: ServiceDep, caller: CallerDep) -> Json:
     """Your own profile, and what you have not read in all; at first sight the profile is made from your token."""
-    async with service.database.read() as connection:
-        found = await profiles.read(connection, [caller.user_id])
-        unread = await receipts.unread_in_all(connection, caller.user_id)
-    return Json({**found[caller.user_id], "unread": unread})
+    return await _me(service, caller)
 
 
-@router.patch("/me", responses=documented(Profile))
+@router.patch("/me", responses=documented(Me))
 @does(Action.OWN)
 async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDep) -> Json:
     """Change your profile; everyone who shares a conversation with you sees the new one at once. Where names are one
@@ -33,6 +32,11 @@ async def change_me(wanted: ChangeProfile, service: ServiceDep, caller: CallerDe
     (`NESTREL_PROFILES`), this is 403."""
     service.settings.profiles.check_own_change()
     await changing.change(service.database, caller.user_id, wanted.model_dump(exclude_unset=True), service.skeletons)
+    return await _me(service, caller)
+
+
+async def _me(service: Service, caller: Caller) -> Json:
     async with service.database.read() as connection:
         found = await profiles.read(connection, [caller.user_id])
-    return Json(found[caller.user_id])
+        unread = await receipts.unread_in_all(connection, caller.user_id)
+    return Json({**found[caller.user_id], "unread": unread})
