@@ -75,7 +75,15 @@ async def test_all_that_members_do_works_with_the_role_and_the_settings_that_are
             lambda: office.http.get("/erasures"),
             lambda answer: all(one["finished_at"] for one in answer.json()["items"]),
         )
-        assert (await office.http.get("/audit")).json()["items"]
+        asked = {"user_id": "odd", "confirm": True, "identity": True}
+        shown = (await office.http.post("/erasures", json=asked)).json()["shown_as"]
+        await once(
+            lambda: office.http.get("/erasures"),
+            lambda answer: all(one["finished_at"] for one in answer.json()["items"]),
+        )
+        acts = (await office.http.get("/audit")).json()["items"]
+        assert "odd" not in {one["user_id"] for one in acts}
+        assert shown in {one["user_id"] for one in acts}
         await once(lambda: office.http.get("/usage"), lambda answer: bool(answer.json()["items"]))
         assert (await mara.http.delete(here)).status_code == 204
         bugs = [line[:500] for line in served.log().splitlines() if '"level":"error"' in line or "failed" in line]
@@ -94,6 +102,7 @@ async def test_the_role_that_serves_changes_no_table_and_nothing_that_the_audit_
         "CREATE TABLE nestrel.mine (x int)", "DROP TRIGGER audit_stays ON nestrel.audit", "DROP SCHEMA nestrel CASCADE",
         "DELETE FROM nestrel.alembic_version", "CREATE ROLE more", "ALTER TABLE nestrel.audit DISABLE TRIGGER ALL",
         "DELETE FROM nestrel.audit_reasons", "SELECT nestrel.forget_reasons_v1('mara')",
+        "SELECT nestrel.rename_in_audit_v1('mara')",
         "INSERT INTO nestrel.audit (audit_id, at, actor, act, request_id) "
         "VALUES (gen_random_uuid(), '2020-01-01', 'x', 'erased', 'r')",
         "INSERT INTO nestrel.audit_rest (audit_id, actor, act, request_id) "
