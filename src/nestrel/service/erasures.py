@@ -84,9 +84,10 @@ class Erasures:
             await self._keep(erasure, conversation_id, archived=archived)
             if more:
                 return
-            named = await identities.rename_archived(self._database, conversation_id, erasure.user_id, shown)
             changed = await identities.rename(self._database, erasure.id, conversation_id, erasure.user_id, shown)
             if changed is not None:
+                # The archive last: a sweep may have put the id there until now.
+                named = await identities.rename_archived(self._database, conversation_id, erasure.user_id, shown)
                 await self._keep(erasure, identities.behind(conversation_id), finished=named or changed)
 
     async def _finish(self, erasure: Erasure) -> None:

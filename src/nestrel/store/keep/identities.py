@@ -54,7 +54,8 @@ SELECT segment FROM nestrel.archive_segments WHERE conversation_id = $1 AND segm
 _LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _LOCK = "SELECT closed_at IS NOT NULL, direct_pair FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
 _KEPT = """
-SELECT EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL),
+SELECT EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL)
+    OR EXISTS (SELECT FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2),
        (SELECT renaming = $1 FROM nestrel.erasures WHERE id = $3)
 """
 _RENAME = (
@@ -99,7 +100,7 @@ _TAKE = (
 _GO_ON = "UPDATE nestrel.erasures SET renaming = $2 WHERE id = $1"
 _REST = (
     "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2",
-    "DELETE FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2",
+    "DELETE FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2",  # of a closed one
 )
 _NAMED = """
 UPDATE nestrel.conversations SET created_by = CASE WHEN created_by = $2 THEN $3 ELSE created_by END, direct_pair = $4
@@ -190,8 +191,8 @@ async def rename_archived(database: Database, conversation_id: UUID, user_id: st
 
 async def rename(database: Database, erasure_id: UUID, conversation_id: UUID, user_id: str, shown: str) -> bool | None:
     """Take a step in one conversation; the last of them ends the membership and, if anything named the person, lets
-    everyone begin anew here. Whether anything did; None: there is more to do, or something that they wrote is still
-    kept."""
+    everyone begin anew here. From then on no sweep archives the id. Whether anything did; None: there is more to do, or
+    something that they wrote is still kept, here or in the archive."""
     async with database.write() as connection:
         await execute(connection, _LOCK_BACKLOG, conversation_id)
         found = await fetch(connection, _LOCK, conversation_id)
@@ -212,6 +213,8 @@ async def rename(database: Database, erasure_id: UUID, conversation_id: UUID, us
         named = await fetch(connection, _NAMED, conversation_id, user_id, shown, pair)
         ended = await fetch(connection, _ENDED, conversation_id, user_id)
         changed = bool(begun or any(counts) or named or ended)
+        if begun:
+            await execute(connection, _GO_ON, erasure_id, None)
         if changed and not closed:
             [(rev,)] = await fetch(connection, _MOVE, conversation_id, int(bool(ended and ended[0][0])))
             await database.announce(connection, [Moved(conversation_id, rev)])
