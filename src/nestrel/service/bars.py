@@ -29,6 +29,7 @@ SIGN_IN_AGAIN, BARRED = 4401, 4403
 _LOOK_SECONDS = 2.0
 _OVERLAP = timedelta(seconds=120)
 """A change is dated before it commits: what is older than any statement may take has been seen."""
+_SETTLES = timedelta(seconds=10)
 _KNOWN_USERS = 200_000
 _TOGETHER = 200
 _ASKED = 2_000
@@ -169,11 +170,13 @@ class Bars:
             ended = await sessions.since(connection, since)
             identities = await erased.changed(connection, since)
             # Too many to tell one from another, or of whom it is not told who they are: everybody is asked again.
-            if len(changed) >= limits.BARRED_CHANGES or identities - self._identities:
+            # For a while again and again: a question that was under way may have been answered as it was before.
+            anew = identities.keys() - self._identities or any(at > now - _SETTLES for at in identities.values())
+            if len(changed) >= limits.BARRED_CHANGES or anew:
                 changed |= await self._stands_against(connection, sorted(self._present()))
                 self._known.clear()
                 self._living.clear()
-        self._since, self._identities = now - _OVERLAP, identities
+        self._since, self._identities = now - _OVERLAP, set(identities)
         for user_id, barred in changed.items():
             if user_id in self._known:
                 self._known[user_id] = barred

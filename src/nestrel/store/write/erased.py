@@ -18,7 +18,7 @@ SELECT u.id FROM unnest($1::text[]) AS u (id)
 WHERE EXISTS (SELECT FROM nestrel.erased_identities) AND nestrel.erased_v1(u.id)
 """
 _LIFT = "UPDATE nestrel.erased_identities SET digest = NULL, changed_at = clock_timestamp() WHERE erasure_id = $1"
-_CHANGED = "SELECT erasure_id, digest IS NULL FROM nestrel.erased_identities WHERE changed_at >= $1"
+_CHANGED = "SELECT erasure_id, digest IS NULL, changed_at FROM nestrel.erased_identities WHERE changed_at >= $1"
 _FORGET = """
 DELETE FROM nestrel.erased_identities WHERE digest IS NULL AND changed_at < clock_timestamp() - interval '1 day'
 """
@@ -50,9 +50,9 @@ async def lift(connection: Connection, erasure_id: UUID) -> None:
     await execute(connection, _LIFT, erasure_id)
 
 
-async def changed(connection: Connection, since: datetime) -> set[tuple[UUID, bool]]:
-    """The erasures that have barred an id since then, or let it in again (True)."""
-    return {(row[0], row[1]) for row in await fetch(connection, _CHANGED, since)}
+async def changed(connection: Connection, since: datetime) -> dict[tuple[UUID, bool], datetime]:
+    """The erasures that have barred an id since then, or let it in again (True), and when."""
+    return {(id_, lifted): at for id_, lifted, at in await fetch(connection, _CHANGED, since)}
 
 
 async def forget(connection: Connection) -> None:
