@@ -32,6 +32,7 @@ from nestrel.store import schema
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import conversations
+from tests.forked import Forked, nestrel
 
 Found = TypeVar("Found")
 
@@ -73,12 +74,8 @@ async def doctor(database_url: str, **env: str) -> dict[str, tuple[bool, str]]:
     """What `nestrel doctor` finds, by what it looked at."""
     given = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
     settings = {"NESTREL_DATABASE_URL": database_url, "NESTREL_JWT_SECRET": SECRET, **env}
-    process = await asyncio.create_subprocess_exec(
-        sys.executable, "-m", "nestrel.cli", "doctor", "--json", env={**given, **settings},
-        stdout=asyncio.subprocess.PIPE,
-    )  # fmt: skip
-    said, _ = await process.communicate()
-    return {line["check"]: (line["ok"], line["detail"]) for line in map(json.loads, said.splitlines())}
+    done = await asyncio.to_thread(nestrel, "doctor", "--json", env={**given, **settings}, seconds=PATIENCE)
+    return {line["check"]: (line["ok"], line["detail"]) for line in map(json.loads, done.stdout.splitlines())}
 
 
 @asynccontextmanager
@@ -97,9 +94,12 @@ async def own_cluster(name: str, **settings: Any) -> AsyncIterator[LocalPostgres
 
 
 class Served:
-    """A service process of the test's own. Ended by its pid; what it logged is at hand."""
+    """A service process of the test's own. Ended by its pid; what it logged is at hand. It is a fork of one that has
+    imported the service; with `anew` it is a new process, where its memory or its start is what is looked at."""
 
-    def __init__(self, database_url: str, *, workers: int = 1, port: int | None = None, **env: str) -> None:
+    def __init__(
+        self, database_url: str, *, workers: int = 1, port: int | None = None, anew: bool = False, **env: str
+    ) -> None:
         self.port = port or free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         handle, name = tempfile.mkstemp(prefix="nestrel-log-")
@@ -118,24 +118,16 @@ class Served:
         inherited = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
         self._env = {**inherited, **settings}
         self._workers = workers
+        self._anew = anew
         self.process = self._start()
 
-    def _start(self) -> subprocess.Popen[bytes]:
+    def _start(self) -> subprocess.Popen[bytes] | Forked:
+        command = ["serve", "--port", str(self.port), "--workers", str(self._workers)]
+        if not self._anew:
+            return Forked(command, self._env, self._log, self._log)
         with self._log.open("ab") as log:
             return subprocess.Popen(
-                [
-                    sys.executable,
-                    "-m",
-                    "nestrel.cli",
-                    "serve",
-                    "--port",
-                    str(self.port),
-                    "--workers",
-                    str(self._workers),
-                ],
-                env=self._env,
-                stdout=log,
-                stderr=log,
+                [sys.executable, "-m", "nestrel.cli", *command], env=self._env, stdout=log, stderr=log
             )
 
     def restart(self) -> Served:

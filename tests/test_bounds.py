@@ -6,8 +6,6 @@ import asyncio
 import json
 import os
 import re
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import AsyncExitStack
@@ -32,6 +30,7 @@ from nestrel.service.settings import Settings
 from nestrel.service.socket import Session
 from nestrel.service.state import Service
 from tests import hostile
+from tests.forked import nestrel
 from tests.hostile import HEAD, Raw
 from tests.support import PATIENCE, Person, Served, Wire, once, token, unique
 
@@ -335,9 +334,7 @@ def test_a_process_that_cannot_write_its_files_says_so(tmp_path: Any) -> None:
     url = "postgresql://nobody@127.0.0.1:1/none"
     for command in ("upgrade", "status", "restored"):
         env = {**os.environ, "NESTREL_DATABASE_URL": url}
-        done = subprocess.run(
-            [sys.executable, "-m", "nestrel.cli", "db", command], env=env, capture_output=True, text=True
-        )
+        done = nestrel("db", command, env=env, seconds=PATIENCE)
         assert done.returncode == 1, command
         assert "Traceback" not in done.stderr
         assert "database" in done.stderr

@@ -22,6 +22,7 @@ from nestrel.cli.prose import beside, parsed, parser
 from nestrel.client import Client
 from nestrel.core.markdown import check_markdown, is_costly
 from nestrel.local.postgres import free_port
+from tests import forked
 from tests.support import PATIENCE, SECRET, Served, token, unique
 
 ROOT = Path(__file__).parent.parent
@@ -35,11 +36,8 @@ def make_run(service: Served, folder: Path) -> Run:
     def nestrel(*arguments: str, **env: str | None) -> subprocess.CompletedProcess[str]:
         settings = {"NESTREL_URL": service.url, "NESTREL_TOKEN": own, "NESTREL_DATA_DIR": str(folder), **env}
         clean = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
-        return subprocess.run(
-            [sys.executable, "-m", "nestrel.cli", *arguments],
-            env={**clean, **{name: value for name, value in settings.items() if value is not None}},
-            input=env.get("STDIN"), capture_output=True, text=True, timeout=PATIENCE, cwd=folder,
-        )  # fmt: skip
+        given = {name: value for name, value in settings.items() if value is not None}
+        return forked.nestrel(*arguments, env={**clean, **given}, stdin=env.get("STDIN"), cwd=folder, seconds=PATIENCE)
 
     nestrel.token = own  # type: ignore[attr-defined]  # for tests that use the client as the same user
     return nestrel

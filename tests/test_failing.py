@@ -5,8 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 import os
-import subprocess
-import sys
 from collections.abc import Sequence
 from contextlib import AsyncExitStack, suppress
 from typing import Any
@@ -32,6 +30,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.write import apply, profiles
 from nestrel.store.write.writer import Writer
+from tests.forked import nestrel
 from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
 
 
@@ -284,8 +283,7 @@ async def test_a_batch_that_is_rolled_back_leaves_no_number_in_its_commands(
 async def test_two_services_in_one_database_do_not_hear_each_other(url: str) -> None:
     other: dict[str, Any] = {"NESTREL_SCHEMA": "harbour"}
     env = {**os.environ, "NESTREL_DATABASE_URL": url, **other}
-    command = [sys.executable, "-m", "nestrel.cli", "db", "upgrade"]
-    done = await asyncio.to_thread(subprocess.run, command, env=env, capture_output=True, text=True)
+    done = await asyncio.to_thread(nestrel, "db", "upgrade", env=env, seconds=PATIENCE)
     assert "upgraded" in done.stdout, done.stderr
     with Served(url) as one, Served(url, **other) as two:
         here, there = Person(one.wait_ready().url, "mara"), Person(two.wait_ready().url, "mara")

@@ -6,8 +6,6 @@ import asyncio
 import os
 import random
 import shutil
-import subprocess
-import sys
 import tempfile
 from collections.abc import AsyncIterator, Iterator
 from contextlib import AsyncExitStack, asynccontextmanager
@@ -24,9 +22,10 @@ from nestrel.local.postgres import LocalPostgres
 from nestrel.store import epochs, schema
 from nestrel.store.database import Database
 from nestrel.store.native import execute, fetch
+from tests.forked import nestrel
 from tests.receiver import Receiver, receiver
 from tests.soak import Proxy
-from tests.support import Person, Served, token, until
+from tests.support import PATIENCE, Person, Served, token, until
 
 off = asyncio.to_thread
 """The proxy runs in the tests' own loop: what waits for a server is done beside it."""
@@ -96,7 +95,7 @@ def cluster() -> Iterator[Cluster]:
 def mark(url: str) -> None:
     """`nestrel db restored`, as an operator runs it."""
     env = {**os.environ, "NESTREL_DATABASE_URL": url}
-    subprocess.run([sys.executable, "-m", "nestrel.cli", "db", "restored"], env=env, check=True, capture_output=True)
+    nestrel("db", "restored", env=env, seconds=PATIENCE).check_returncode()
 
 
 class Here:

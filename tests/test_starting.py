@@ -7,7 +7,6 @@ import json
 import os
 import socket
 import subprocess
-import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -20,7 +19,8 @@ import pytest
 
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import addresses, schema
-from tests.support import SECRET, Person, Served, until
+from tests.forked import nestrel
+from tests.support import PATIENCE, SECRET, Person, Served, until
 
 
 def _lines(served: Served, event: str) -> list[dict[str, Any]]:
@@ -73,9 +73,8 @@ def _json(served: Served) -> list[str]:
 
 def _serve(**env: str) -> subprocess.CompletedProcess[str]:
     clean = {name: value for name, value in os.environ.items() if not name.startswith("NESTREL_")}
-    command = [sys.executable, "-m", "nestrel.cli", "serve", "--port", str(free_port())]
     settings = {"NESTREL_JWT_SECRET": SECRET, "NESTREL_DATABASE_URL": "postgresql://x@127.0.0.1:9/x", **env}
-    return subprocess.run(command, env={**clean, **settings}, capture_output=True, text=True, timeout=120)
+    return nestrel("serve", "--port", str(free_port()), env={**clean, **settings}, seconds=PATIENCE)
 
 
 def test_a_port_that_is_taken_is_named_as_what_it_is_for() -> None:
@@ -111,9 +110,7 @@ async def test_a_database_in_another_encoding_is_refused_at_once(make_empty: Cal
     with pytest.raises(schema.Unfit, match="LATIN1"):
         await schema.upgrade(other)
     env = {**os.environ, "NESTREL_DATABASE_URL": other}
-    done = await asyncio.to_thread(
-        subprocess.run, [sys.executable, "-m", "nestrel.cli", "db", "upgrade"], env=env, capture_output=True, text=True
-    )
+    done = await asyncio.to_thread(nestrel, "db", "upgrade", env=env, seconds=PATIENCE)
     assert (done.returncode, "ENCODING 'UTF8'" in done.stderr, "Traceback" in done.stderr) == (1, True, False)
 
 

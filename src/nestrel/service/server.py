@@ -14,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from multiprocessing.connection import Connection
-from multiprocessing.context import SpawnProcess
+from multiprocessing.context import ForkServerProcess
 
 import structlog
 import uvicorn
@@ -38,7 +38,9 @@ _LAST_SECONDS = 20.0
 _SEND_BUFFER_BYTES = 128 * 1024
 
 
-_SPAWN = multiprocessing.get_context("spawn")
+_FORKS = multiprocessing.get_context("forkserver")
+"""Workers are forks of a process that has imported the service and done nothing else: no thread, no connection. So one
+starts with a fifth of the processor time of a new process (decisions/079)."""
 
 
 class DrainingServer(uvicorn.Server):
@@ -216,12 +218,13 @@ class _Supervisor:
     def __init__(self, settings: Settings, bound: socket.socket, workers: int) -> None:
         self._settings = settings
         self._bound = bound
-        self._workers: list[SpawnProcess | None] = [None] * workers
+        self._workers: list[ForkServerProcess | None] = [None] * workers
         self._started = [0.0] * workers
-        self._ours, self._theirs = _SPAWN.Pipe()
+        self._ours, self._theirs = _FORKS.Pipe()
         self._stopping = threading.Event()
 
     def run(self) -> None:
+        _FORKS.set_forkserver_preload([__name__])
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda _number, _frame: self._stopping.set())
         while not self._stopping.wait(0.2):
@@ -245,7 +248,7 @@ class _Supervisor:
                 process.join()
 
     def _start(self, index: int) -> None:
-        process = _SPAWN.Process(target=_worker, args=(self._settings, self._bound, self._theirs))
+        process = _FORKS.Process(target=_worker, args=(self._settings, self._bound, self._theirs))
         process.start()
         self._workers[index] = process
         self._started[index] = time.monotonic()
