@@ -86,21 +86,8 @@ class House:
         """A new conversation, with a message of each who writes."""
         people = {who: unique(who.value.replace(" ", "-")) for who in Who}
         office = people[Who.BACKEND]
-        maker, other = (people[Who.WRITER], unique("other")) if kind is Kind.DIRECT else (people[Who.OWNER], office)
-        wanted = {"kind": kind, "members": [other] if kind is Kind.DIRECT else []}
-        if kind is not Kind.DIRECT:
-            wanted["visibility"] = visibility
-        made = await self.call(maker, "POST", "/conversations", wanted)
-        place = Place(made.json()["id"], kind, visibility, people)
+        place = await self.another(Place("", kind, visibility, people), attachment=False)
         here = f"/conversations/{place.id}"
-        if kind is not Kind.DIRECT:
-            for who in (Who.MODERATOR, Who.WRITER, Who.READER):
-                added = await self.call(
-                    office, "PUT", f"{here}/members/{people[who]}", {"role": ROLES[who]}, backend=True
-                )
-                assert added.status_code == 201, added.text
-            kept = await self.call(office, "PUT", f"{here}/kept-out/{people[Who.KEPT_OUT]}", {}, backend=True)
-            assert kept.status_code == 201
         for who in place.present():
             await self.call(people[who], "GET", "/me")  # who is seen for the first time is asked about once more
             body = {"body": f"of {who}", "on_behalf_of": people[who]}
@@ -108,15 +95,40 @@ class House:
         said = await self.call(office, "POST", f"{here}/messages", body, backend=True)
         place.removed = said.json()["seq"]
         await self.call(office, "DELETE", f"{here}/messages/{place.removed}", backend=True)
+        await self.bear(place, people[Who.WRITER] if kind is Kind.DIRECT else people[Who.OWNER])
+        return place
+
+    async def another(self, place: Place, *, attachment: bool) -> Place:
+        """A conversation like this one, of the same people, with nothing said in it; with a message that bears a file
+        where that is asked for."""
+        people, direct = place.people, place.kind is Kind.DIRECT
+        office = people[Who.BACKEND]
+        maker = people[Who.WRITER] if direct else people[Who.OWNER]
+        wanted = {"kind": place.kind, "members": [unique("other")] if direct else []}
+        if not direct:
+            wanted["visibility"] = place.visibility
+        made = Place((await self.call(maker, "POST", "/conversations", wanted)).json()["id"], place.kind,
+                     place.visibility, people)  # fmt: skip
+        here = f"/conversations/{made.id}"
+        if not direct:
+            for who in (Who.MODERATOR, Who.WRITER, Who.READER):
+                role = {"role": ROLES[who]}
+                added = await self.call(office, "PUT", f"{here}/members/{people[who]}", role, backend=True)
+                assert added.status_code == 201, added.text
+            kept = await self.call(office, "PUT", f"{here}/kept-out/{people[Who.KEPT_OUT]}", {}, backend=True)
+            assert kept.status_code == 201
+        if attachment:
+            await self.bear(made, maker)
+        return made
+
+    async def bear(self, place: Place, maker: str) -> None:
+        """Post a message with a file."""
+        here = f"/conversations/{place.id}"
         sent = await self.http.post(
-            f"/v1{here}/attachments",
-            content=b"plan",
-            headers={"Authorization": f"Bearer {token(maker if kind is Kind.DIRECT else people[Who.OWNER])}"},
+            f"/v1{here}/attachments", content=b"plan", headers={"Authorization": f"Bearer {token(maker)}"}
         )
         place.attachment = sent.json()["attachment_id"]
-        bearing = {"body": "", "attachments": [place.attachment]}
-        await self.call(maker if kind is Kind.DIRECT else people[Who.OWNER], "POST", f"{here}/messages", bearing)
-        return place
+        await self.call(maker, "POST", f"{here}/messages", {"body": "", "attachments": [place.attachment]})
 
     async def end(self, place: Place) -> None:
         """Close a conversation. What it held is taken away in the background, under its lock, which a command waits

@@ -122,9 +122,9 @@ async def test_no_route_does_what_the_table_refuses_and_what_is_unseen_is_as_abs
         for method, rest, body, action in cells(place, who):
             verdict = place.standing(who).verdict(action)
             alone = _changes_places(method, rest, verdict)
-            here = await house.place(kind, visibility) if alone else place
+            here = await house.another(place, attachment="/attachments/" in rest) if alone else place
             if alone:
-                rest = _moved(rest, place, here)
+                rest = rest.replace(place.attachment, here.attachment)
             user = here.people[who]
             options: dict[str, Any] = {"backend": backend, "cookie": cookie}
             path = f"/conversations/{here.id}{rest}"
@@ -152,13 +152,6 @@ async def test_no_route_does_what_the_table_refuses_and_what_is_unseen_is_as_abs
                     assert absent.headers.raw == answer.headers.raw, said
                     assert as_asked == asked, said
     assert calls >= 150
-
-
-def _moved(rest: str, place: Place, here: Place) -> str:
-    """The same call in another place."""
-    for one, user in place.people.items():
-        rest = rest.replace(user, here.people[one])
-    return rest.replace(place.attachment, here.attachment)  # messages have the same numbers in each
 
 
 def _decided_further(action: Action) -> bool:
