@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -51,10 +52,11 @@ def _config() -> Config:
     return config
 
 
-def _steps() -> list[Step]:
-    """All revisions, the first one first."""
+@cache
+def _steps() -> tuple[Step, ...]:
+    """All revisions, the first one first. Each module of them is loaded for it: once, and not for every /readyz."""
     scripts = ScriptDirectory.from_config(_config()).walk_revisions()
-    return [Step(one.revision, bool(getattr(one.module, "after", False))) for one in scripts][::-1]
+    return tuple(Step(one.revision, bool(getattr(one.module, "after", False))) for one in scripts)[::-1]
 
 
 def needed_of(steps: Sequence[Step]) -> str:
