@@ -22,7 +22,7 @@ ischema_names |= {"xid8": Xid8, "pg_snapshot": Snapshot}
 _MONTH = re.compile(r"audit_(\d{6}|rest)")
 _STORED = """
 SELECT relname, concat_ws(' ', relpersistence, relkind, reloptions, pg_get_partkeydef(oid), (
-    SELECT string_agg(attname || attstorage::text, ' ' ORDER BY attnum) FROM pg_attribute
+    SELECT string_agg(concat(attname, attstorage, attoptions), ' ' ORDER BY attnum) FROM pg_attribute
     WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped))
 FROM pg_class c WHERE relnamespace = 'nestrel'::regnamespace AND relkind IN ('r', 'p')
 """
