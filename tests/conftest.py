@@ -27,7 +27,7 @@ from tests.support import Person, Served, unique
 hypothesis.settings.register_profile("nestrel", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
 hypothesis.settings.load_profile("nestrel")
 
-_TEMPLATE = "template_nestrel"
+TEMPLATE = "template_nestrel"
 
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     # A shell starts what runs in its background so, and commands that a test interrupts would inherit it.
@@ -41,8 +41,8 @@ def postgres() -> Iterator[LocalPostgres]:
         server = LocalPostgres(Path(folder), durable=False)
         server.start()
         try:
-            server.create_database(_TEMPLATE)
-            asyncio.run(schema.upgrade(server.url(_TEMPLATE)))
+            server.create_database(TEMPLATE)
+            asyncio.run(schema.upgrade(server.url(TEMPLATE)))
             yield server
         finally:
             server.stop("immediate")
@@ -54,7 +54,7 @@ def make_database(postgres: LocalPostgres) -> Callable[[], str]:
 
     def make() -> str:
         name = unique("test").replace("-", "_")
-        postgres.create_database(name, _TEMPLATE)
+        postgres.create_database(name, TEMPLATE)
         return postgres.url(name)
 
     return make

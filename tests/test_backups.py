@@ -11,6 +11,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Any
 
+import pytest
 import pytest_asyncio
 
 from nestrel.client import AsyncClient, SyncedReplica
@@ -18,6 +19,8 @@ from nestrel.client.replica.sync import ReplicaState
 from nestrel.local.postgres import LocalPostgres
 from nestrel.store import schema
 from tests.support import PATIENCE, Person, Served, token, unique, until
+
+pytestmark = pytest.mark.whole
 
 off = asyncio.to_thread
 

@@ -17,6 +17,8 @@ import pytest
 
 from tests.support import PATIENCE, Person, Served, Wire, once, unique
 
+pytestmark = pytest.mark.whole
+
 _PLACES = 6
 _FIRST = 60
 """Followers that come before memory is looked at, as in the simulation."""

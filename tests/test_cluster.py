@@ -20,7 +20,7 @@ from cluster.standing import Cluster, ClusterError
 from tests.faults import FAULTS, make, run, whole
 from tests.support import until
 
-pytestmark = pytest.mark.timeout(1200)
+pytestmark = [pytest.mark.whole, pytest.mark.timeout(1200)]
 
 
 @pytest.fixture(scope="module")

@@ -21,6 +21,8 @@ import nestrel.service.metrics  # noqa: F401 - both register what they count
 from nestrel.core.problems import StoreUnavailable
 from nestrel.service.settings import Settings
 
+pytestmark = pytest.mark.whole
+
 _DEPLOY = files.DEPLOY
 _FRONT = {"NAME", "LISTEN", "NESTREL", "CERTIFICATE", "KEY"}
 """Filled in by whoever puts one proxy in front of one machine (tests/test_fronts.py)."""

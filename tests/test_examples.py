@@ -27,7 +27,7 @@ _DRAWN = {"mermaid", "json"}  # a drawing; and what goes over a wire, which test
 _OF_THE_CHECKOUT = "script/demo "  # the two commands, which are how this test is run
 _SECONDS = 300
 
-pytestmark = pytest.mark.timeout(600)
+pytestmark = [pytest.mark.whole, pytest.mark.timeout(600)]
 
 
 def blocks(name: str) -> list[tuple[str, str]]:

@@ -33,6 +33,8 @@ from nestrel.store.write.writer import Writer
 from tests.forked import nestrel
 from tests.support import PATIENCE, Person, Served, make_place, own_cluster, unique, until
 
+pytestmark = pytest.mark.whole
+
 
 async def test_a_pool_that_is_full_and_a_slow_statement_are_no_outage(
     url: str, monkeypatch: pytest.MonkeyPatch

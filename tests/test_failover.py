@@ -14,6 +14,8 @@ from tests.receiver import receiver
 from tests.support import Person, Served, once, unique
 from tests.test_restored import Cluster, cluster  # noqa: F401 - a fixture
 
+pytestmark = pytest.mark.whole
+
 
 def both(made: Cluster) -> str:
     """The address of both, the second first: the order says nothing."""

@@ -26,6 +26,8 @@ from websockets.asyncio.client import connect
 from nestrel.local.postgres import free_port
 from tests.support import PATIENCE, Person, Served, once, unique, until
 
+pytestmark = pytest.mark.whole
+
 _FILES = Path(__file__).resolve().parents[1] / "deploy" / "front"
 _LARGEST = 25_000_000
 _ADDRESS_LIMIT = 30

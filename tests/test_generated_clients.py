@@ -15,6 +15,8 @@ import pytest
 
 from tests.support import Person, Served
 
+pytestmark = pytest.mark.whole
+
 _CONSOLE = Path(__file__).resolve().parents[1] / "console"
 _PROGRAM = """
 import createClient from "openapi-fetch";

@@ -5,6 +5,10 @@ from __future__ import annotations
 import subprocess
 import sys
 
+import pytest
+
+pytestmark = pytest.mark.whole
+
 _PLAY = """
 import sys
 from nestrel.service.heap import give_back

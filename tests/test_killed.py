@@ -21,6 +21,8 @@ from tests import killed
 from tests.support import make_place
 from tests.test_retention import check_whole, counters, sweep_all
 
+pytestmark = pytest.mark.whole
+
 
 @pytest.mark.parametrize(
     ("work", "point"), [(work, point) for work in ("archive", "discard") for point in killed.POINTS[work]]

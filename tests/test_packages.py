@@ -21,7 +21,7 @@ from nestrel.local.postgres import free_port
 ROOT = Path(__file__).parent.parent
 SECONDS = 300  # for what installs packages or fills a database; nothing waits for its end
 
-pytestmark = pytest.mark.timeout(900)
+pytestmark = [pytest.mark.whole, pytest.mark.timeout(900)]
 
 
 def run(*command: str | Path, **env: str) -> subprocess.CompletedProcess[str]:

@@ -22,6 +22,8 @@ from nestrel.store.native import execute, fetch
 from tests.receiver import receiver
 from tests.support import Person, Served, doctor, once, own_cluster, unique
 
+pytestmark = pytest.mark.whole
+
 off = asyncio.to_thread
 
 _INI = """

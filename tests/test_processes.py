@@ -21,6 +21,8 @@ from nestrel.store import schema
 from tests.soak import soak
 from tests.support import PATIENCE, Person, Served, Wire, token, unique
 
+pytestmark = pytest.mark.whole
+
 
 @pytest.fixture(scope="module")
 def two(make_database: Callable[[], str]) -> Iterator[tuple[Served, Served]]:

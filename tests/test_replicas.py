@@ -28,6 +28,8 @@ from nestrel.store.standing import Standing
 from tests.support import Person, Served, doctor, once, unique
 from tests.test_restored import Cluster
 
+pytestmark = pytest.mark.whole
+
 off = asyncio.to_thread
 
 

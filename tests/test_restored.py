@@ -27,6 +27,8 @@ from tests.receiver import Receiver, receiver
 from tests.soak import Proxy
 from tests.support import PATIENCE, Person, Served, token, until
 
+pytestmark = pytest.mark.whole
+
 off = asyncio.to_thread
 """The proxy runs in the tests' own loop: what waits for a server is done beside it."""
 

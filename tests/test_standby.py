@@ -13,6 +13,8 @@ from sqlalchemy.engine import make_url
 
 from tests.support import Person, Served, call, once, own_cluster, unique
 
+pytestmark = pytest.mark.whole
+
 T = TypeVar("T")
 
 _CUT = "SELECT pg_cancel_backend(pid) FROM pg_stat_activity WHERE wait_event = 'SyncRep'"

@@ -52,7 +52,7 @@ def _described(connection: Connection) -> dict[str, Any]:
     """What Alembic does not compare: columns in their order with their defaults, keys, checks, the whole of an index,
     and how a table is stored."""
     look = inspect(connection)
-    stored: dict[str, str] = {name: how for name, how in connection.exec_driver_sql(_STORED)}
+    stored = {row[0]: row[1] for row in connection.exec_driver_sql(_STORED)}
     return {
         table: (
             [{**column, "type": str(column["type"])} for column in look.get_columns(table, metadata.schema)],

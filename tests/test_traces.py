@@ -22,6 +22,8 @@ from tests.receiver import Receiver, hang, receiver, status
 from tests.support import Person, Served, unique
 from tests.test_buses import Server
 
+pytestmark = pytest.mark.whole
+
 _TRACE = "4bf92f3577b34da6a3ce929d0e0e4736"
 _PARENT = "00f067aa0ba902b7"
 

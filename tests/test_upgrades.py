@@ -18,6 +18,8 @@ from nestrel.store import addresses, schema
 from nestrel.store.schema import Step
 from tests.support import Person, Served, once, unique
 
+pytestmark = pytest.mark.whole
+
 _HERE = Path(__file__).resolve().parents[1]
 _MIGRATIONS = "src/nestrel/store/migrations/versions"
 
@@ -95,7 +97,7 @@ class Load:
 async def test_two_versions_serve_side_by_side(before: Path, make_empty: Callable[[], str], order: str) -> None:
     url = make_empty()
     await off(_upgrade, url, code=before)
-    with Served(url, PYTHONPATH=str(before)) as old:
+    with Served(url, anew=True, PYTHONPATH=str(before)) as old:
         await off(old.wait_ready)
         mara, odd = Person(old.url, unique("mara")), Person(old.url, unique("odd"))
         load = Load((await mara.make(members=[odd.user]))["id"])

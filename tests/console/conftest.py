@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Iterator
+import shutil
+from collections.abc import AsyncIterator, Iterator
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Literal
 
 import pytest
@@ -13,35 +15,48 @@ from playwright.async_api import Browser, Page, async_playwright, expect
 
 from nestrel.demo import run, seed
 from nestrel.files.folder import Folder
-from nestrel.local.postgres import free_port
+from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.service.attachments import Attachments
 from nestrel.service.settings import Settings
 from nestrel.store.database import Database
+from tests.conftest import TEMPLATE
 from tests.console.pages import Window
-from tests.support import PATIENCE, Served
+from tests.support import PATIENCE, Served, unique
+
+_SEEDED = "template_demo"
 
 expect.set_options(timeout=PATIENCE * 1000)
 
 
-@pytest.fixture(scope="module")
-def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    """The service with the demo's data and its issuer, as `nestrel demo` runs it."""
-    url, folder = make_database(), tmp_path_factory.mktemp("files")
+@pytest.fixture(scope="session")
+def seeded(postgres: LocalPostgres, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of the demo's files; its rows are in a template, as filling a database takes a while."""
+    folder = tmp_path_factory.mktemp("seeded")
+    postgres.create_database(_SEEDED, TEMPLATE)
 
     async def fill() -> None:
-        database = Database(url)
+        database = Database(postgres.url(_SEEDED))
         files = Attachments(database, Folder(folder))
         await seed.seed(database, files, datetime.now(UTC), 7, lambda _n: None)
         await files.stop()
         await database.close()
 
     asyncio.run(fill())
+    return folder
+
+
+@pytest.fixture(scope="module")
+def demo(postgres: LocalPostgres, seeded: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    """The service with the demo's data and its issuer, as `nestrel demo` runs it."""
+    name, folder = unique("demo").replace("-", "_"), tmp_path_factory.mktemp("files")
+    postgres.create_database(name, _SEEDED)
+    shutil.copytree(seeded, folder, dirs_exist_ok=True)
     port = free_port()  # the issuer hands codes to the console at this address alone
     settings = Settings(data_dir=tmp_path_factory.mktemp("demo"), port=port)
     with (
         run.issuer(settings, free_port()) as trusted,
         Served(
-            url,
+            postgres.url(name),
             port=port,
             NESTREL_FILES=str(folder),
             NESTREL_JWKS_URL=str(trusted.jwks_url),
@@ -52,12 +67,20 @@ def demo(make_database: Callable[[], str], tmp_path_factory: pytest.TempPathFact
         yield served.wait_ready()
 
 
-@pytest.fixture
-async def browser() -> AsyncIterator[Browser]:
+@pytest.fixture(scope="session")
+async def chromium() -> AsyncIterator[Browser]:
     async with async_playwright() as playwright:
         launched = await playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         yield launched
         await launched.close()
+
+
+@pytest.fixture
+async def browser(chromium: Browser) -> AsyncIterator[Browser]:
+    """One browser for all tests; what a test opens in it is a profile of its own, and gone when the test is over."""
+    yield chromium
+    for context in chromium.contexts:
+        await context.close()
 
 
 @pytest.fixture

@@ -29,6 +29,8 @@ from websockets.exceptions import ConnectionClosed
 from nestrel.local.postgres import free_port
 from tests.support import PATIENCE, Served, once, program, traces, until
 
+pytestmark = pytest.mark.whole
+
 _EXAMPLE = Path(__file__).resolve().parents[2] / "examples" / "harbour"
 
 
