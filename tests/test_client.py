@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import importlib
+import inspect
 import json
+import pkgutil
+import re
 from collections.abc import Callable, Iterator
 
 import httpx
 import pytest
 from websockets.asyncio.server import ServerConnection, serve
 
+import nestrel
 import nestrel.client
 from nestrel.client import (
     AsyncClient,
@@ -292,7 +297,29 @@ def test_every_problem_type_has_its_exception_and_all_have_one_root() -> None:
         assert getattr(nestrel.client, cls.__name__) is cls
     assert issubclass(Problem, NestrelError)
     assert issubclass(Unreachable, NestrelError)
-    assert nestrel.client.__all__ == sorted(nestrel.client.__all__)
+
+
+def test_whatever_the_library_takes_and_gives_has_a_name_in_it() -> None:
+    """Annotations are texts, some of names that are imported for type checkers alone: words that are a class of ours."""
+    ours = {
+        name: value
+        for module in pkgutil.walk_packages(nestrel.__path__, "nestrel.")
+        if module.name.startswith("nestrel.client.")
+        or re.search(r"core\.(\w*objects|roles|outbox|replica)$", module.name)
+        for name, value in vars(importlib.import_module(module.name)).items()
+        if isinstance(value, type) and value.__module__ == module.name
+    }
+    missing, seen = set(), set[str]()
+    for exported in {getattr(nestrel.client, name) for name in dir(nestrel.client) if name[0].isupper()}:
+        for name, method in inspect.getmembers(exported, inspect.isfunction):
+            if name.startswith("_") and name != "__aenter__":
+                continue
+            for annotation in method.__annotations__.values():
+                words = set(re.findall(r"[A-Z]\w+", str(annotation)))
+                seen |= words
+                missing |= {(exported.__name__, name, word) for word in words & set(ours) - set(dir(nestrel.client))}
+    assert missing == set()
+    assert {"Follow", "FollowAll", "SearchPage", "SaidPage", "Message"} <= seen
 
 
 def test_pauses_grow_and_stay_within_bounds() -> None:

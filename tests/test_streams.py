@@ -8,7 +8,7 @@ import json
 import socket
 import time
 from collections.abc import AsyncIterator, Callable, Iterator
-from contextlib import asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager
 from typing import Any
 
 import httpx
@@ -201,8 +201,12 @@ async def test_frames_and_events_are_as_the_asyncapi_document_says(own: Served) 
     assert seen >= {"changes", "checkpoint", "unfollowed"}
 
 
-async def test_a_socket_that_follows_all_resumes_from_a_checkpoint(own: Served) -> None:
+async def test_a_socket_that_follows_all_resumes_from_a_checkpoint(
+    make_database: Callable[[], str], afterwards: AsyncExitStack
+) -> None:
     """Cut at any moment and resumed from the last checkpoint that came, nothing is missing."""
+    own = afterwards.enter_context(Served(make_database(), NESTREL_CHECKPOINT_SECONDS="0.2"))
+    own.wait_ready()
     mara, odd = Person(own.url, unique("mara")), Person(own.url, unique("odd"))
     places = [(await mara.make(members=[odd.user]))["id"] for _ in range(5)]
     cursor = (await odd.http.get("/conversations")).json()["cursor"]

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
+import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.runtime.migration import MigrationContext
 from sqlalchemy import Connection, inspect
@@ -13,6 +14,8 @@ from sqlalchemy.dialects.postgresql.base import ischema_names
 from sqlalchemy.ext.asyncio import create_async_engine
 
 from nestrel.store import addresses, schema
+from nestrel.store.database import Database
+from nestrel.store.native import execute
 from nestrel.store.tables import metadata
 from nestrel.store.tables.base import Snapshot, Xid8
 
@@ -81,4 +84,14 @@ async def test_the_tables_are_those_that_the_migrations_make(make_empty: Callabl
     finally:
         await made.dispose()
         await written.dispose()
-    assert schema.newest()
+
+
+async def test_a_schema_older_than_the_first_revision_is_left_alone_and_says_what_to_do(
+    database: Database, url: str
+) -> None:
+    async with database.write() as connection:
+        await execute(connection, "UPDATE nestrel.alembic_version SET version_num = '0019'")
+    with pytest.raises(schema.Unfit, match="at 0019, and this version brings it to date from 0027 on"):
+        await schema.upgrade(url)
+    async with database.read() as connection:
+        assert await schema.current(connection.sql) == "0019"

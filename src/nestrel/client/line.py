@@ -38,7 +38,6 @@ class Socket:
 
     def __init__(self, socket: ClientConnection, token: TokenSource) -> None:
         self.user_id = ""
-        self.received_bytes = 0
         self._socket = socket
         self._token = token
         self._early: deque[Frame] = deque()
@@ -55,7 +54,6 @@ class Socket:
     async def _next(self) -> Frame:
         try:
             text = await self._socket.recv()
-            self.received_bytes += len(text)
             frame: Frame = orjson.loads(text)
         except (OSError, WebSocketException, orjson.JSONDecodeError) as error:
             raise self._broken(error) from error

@@ -140,8 +140,6 @@ UNUSED_HOURS = 24
 UPLOADED_BYTES = 2_000_000_000
 """What one member uploads in a day."""
 PICTURE_PIXELS = 50_000_000
-PREVIEW_WIDTHS = (320, 960)
-"""Widths of previews, in pixels."""
 LINK_SECONDS_MOST = 86_400
 LINK_SECONDS = 3_600
 UPLOAD_SECONDS = 1_800

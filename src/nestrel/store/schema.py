@@ -135,6 +135,12 @@ async def upgrade(url: str, schema: str = SCHEMA, *, before: bool = False) -> tu
             await connection.commit()
             was = await current(connection, schema)
             await connection.commit()
+            first = _steps()[0].revision
+            if was is not None and was < first:
+                raise Unfit(
+                    f"the schema is at {was}, and this version brings it to date from {first} on: "
+                    f"upgrade it with a version of before that has {first} first"
+                )
             target = needed() if before else newest()
             if was is None or was < target:
                 await _run(connection, schema, target)
