@@ -300,7 +300,8 @@ def test_every_problem_type_has_its_exception_and_all_have_one_root() -> None:
 
 
 def test_whatever_the_library_takes_and_gives_has_a_name_in_it() -> None:
-    """Annotations are texts, some of names that are imported for type checkers alone: words that are a class of ours."""
+    """Annotations are texts, as some names are imported for type checkers alone: what counts is words that are a class
+    of ours."""
     ours = {
         name: value
         for module in pkgutil.walk_packages(nestrel.__path__, "nestrel.")

@@ -19,7 +19,7 @@ from nestrel.live.hub import Hub
 from nestrel.live.redis_bus import RedisBus
 from nestrel.live.saying import Saying
 from nestrel.live.signals import Signals
-from nestrel.store.events import Signal, pack_said, unpack_said
+from nestrel.store.events import Signal, pack_said, unpack
 from nestrel.store.words import Words
 from tests.support import Person, Served, Wire, call, once, unique
 from tests.test_buses import Server
@@ -110,9 +110,10 @@ def test_signals_go_into_payloads_that_the_bus_takes() -> None:
     sealed = list(pack_said(words, "one", signals))
     packed = [words.open(payload) for payload in sealed]
     assert max(map(len, sealed)) < 8_000
-    assert [one for payload in packed for one in unpack_said(payload, "other") or []] == signals
-    assert [unpack_said(payload, "one") for payload in packed] == [[]] * len(packed)
-    assert unpack_said('{"node":"one","moved":[]}', "other") is None
+    assert [one for payload in packed for one in unpack(payload, "other").said] == signals
+    assert [unpack(payload, "one").said for payload in packed] == [()] * len(packed)
+    with pytest.raises(ValueError, match="not an event"):
+        unpack('{"node":"one"}', "other")
 
 
 async def test_who_only_listens_on_the_channel_hears_nothing_and_says_nothing(make_database: Callable[[], str]) -> None:

@@ -124,10 +124,10 @@ def test_events_of_any_number_come_over_in_payloads_that_the_bus_takes() -> None
     assert max(len(payload.encode()) for payload in payloads) < 8_000
     assert not any(str(UUID(int=n)) in payload for n in (7, 8) for payload in payloads)
     opened = [words.open(payload) for payload in payloads]
-    heard = [event for payload in opened for event in events.unpack(payload, "elsewhere")]
+    heard = [event for payload in opened for event in events.unpack(payload, "elsewhere").moved]
     assert sorted({(event.conversation_id, event.rev) for event in heard}) == [(UUID(int=n), n) for n in range(300)]
     assert tuple(user for event in heard for user in event.joined) == crew
-    assert [event for payload in opened for event in events.unpack(payload, "here")] == []
+    assert [event for payload in opened for event in events.unpack(payload, "here").moved] == []
     changed = payloads[0][:20] + ("A" if payloads[0][20] != "A" else "B") + payloads[0][21:]
     for wrong in (changed, Words(b"another").seal(b"{}"), '{"node":null,"moved":[]}', "", "é"):
         with pytest.raises(ValueError, match="not a word"):

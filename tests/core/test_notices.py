@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from nestrel.core.notices import BODY_CHARS, BYTES, Content, Notice, again_after, topic
 from nestrel.live.looking import Lookings
-from nestrel.store.events import Looking, pack_said, unpack_said
+from nestrel.store.events import Looking, pack_said, unpack
 from nestrel.store.words import Words
 
 HERE, THERE = UUID(int=1), UUID(int=2)
@@ -100,5 +100,5 @@ def test_it_goes_over_the_bus_as_it_is() -> None:
     sealed = list(pack_said(words, "one", said))
     assert max(map(len, sealed)) <= 7_900
     packed = [words.open(payload) for payload in sealed]
-    assert [one for payload in packed for one in unpack_said(payload, "other") or []] == said
+    assert [one for payload in packed for one in unpack(payload, "other").said] == said
     assert list(pack_said(words, "one", [])) == []

@@ -144,6 +144,9 @@ from nestrel.core.order_objects import (
     AuditEntry as AuditEntry,
 )
 from nestrel.core.order_objects import (
+    AuditPage as AuditPage,
+)
+from nestrel.core.order_objects import (
     Blocked as Blocked,
 )
 from nestrel.core.order_objects import (

@@ -122,20 +122,17 @@ class Subscribed(ABC):
         if words is None:  # the store has not answered yet: whatever moved is read once it does
             return
         try:
-            payload = words.open(payload)
-            said = events.unpack_said(payload, self.node)
-            if said is not None:
-                self.on_said(said)
-                return
-            moved = events.unpack(payload, self.node)
+            heard = events.unpack(words.open(payload), self.node)
         except ValueError as error:
             metrics.BUS_UNREADABLE.inc()
             log.debug("bus.unreadable", reason=str(error))
             return
-        metrics.BUS_HEARD.inc(len(moved))
-        if tracing.tracer is not None and (carried := events.carried(payload)) is not None:
-            tracing.heard(carried, ((event.conversation_id, event.rev) for event in moved))
-        self._heard(moved)
+        if heard.said:
+            self.on_said(heard.said)
+        metrics.BUS_HEARD.inc(len(heard.moved))
+        if tracing.tracer is not None and heard.trace is not None:
+            tracing.heard(heard.trace, ((event.conversation_id, event.rev) for event in heard.moved))
+        self._heard(heard.moved)
 
 
 class PostgresBus(Everything, Subscribed):

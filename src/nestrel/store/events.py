@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -70,19 +69,6 @@ def pack_said(words: Words, node: str, said: Sequence[Said]) -> Iterator[str]:
         yield from chain(pack_said(words, node, said[:half]), pack_said(words, node, said[half:]))
 
 
-def unpack_said(payload: str, node: str) -> list[Said] | None:
-    """What an opened payload says, nothing if `node` sent it itself or it is old; None if it holds something else."""
-    if '"signals":[' not in payload[:120]:
-        return None
-    if payload.startswith(f'{{"node":"{node}"'):
-        return []
-    raw = orjson.loads(payload)
-    if abs(time.time() - raw["at"]) > _SAID_SECONDS:
-        return []
-    signals = [Signal(UUID(id_), user_id, name) for id_, user_id, name in raw["signals"]]
-    return [*signals, *(Looking(who, connection, id_ and UUID(id_)) for who, connection, id_ in raw["looking"])]
-
-
 def pack(words: Words, node: str | None, events: Sequence[Moved]) -> Iterator[str]:
     """Events as bus payloads, each within PostgreSQL's limit. `node` is the process that needs no telling. Where the
     caller's span is recorded, they carry it."""
@@ -110,21 +96,28 @@ def _halves(events: Sequence[Moved]) -> tuple[Sequence[Moved], Sequence[Moved]]:
     return [replace(events[0], joined=joined[:half])], [replace(events[0], joined=joined[half:])]
 
 
-_TRACE = re.compile(r'"trace":"([0-9a-f-]+)"}$')
+class Heard(NamedTuple):
+    """What an opened payload says: what has moved with the span that it carries, or what was said."""
+
+    moved: Sequence[Moved] = ()
+    said: Sequence[Said] = ()
+    trace: str | None = None
 
 
-def carried(payload: str) -> str | None:
-    """The span that an opened payload carries."""
-    found = _TRACE.search(payload, max(0, len(payload) - 80))
-    return found[1] if found is not None else None
-
-
-def unpack(payload: str, node: str) -> list[Moved]:
-    """The events of an opened payload, none if `node` sent it itself. Raises `ValueError` for anything else."""
-    if payload.startswith(f'{{"node":"{node}"'):
-        return []
+def unpack(payload: str, node: str) -> Heard:
+    """What an opened payload says to this process: nothing if `node` sent it itself, or if it was said too long ago.
+    Raises `ValueError` for anything else."""
     try:
         raw = orjson.loads(payload)
-        return [Moved(UUID(id_), int(rev), tuple(joined)) for id_, rev, joined in raw["moved"]]
+        if raw["node"] == node:
+            return Heard()
+        if "moved" in raw:
+            moved = [Moved(UUID(id_), int(rev), tuple(joined)) for id_, rev, joined in raw["moved"]]
+            return Heard(moved, trace=raw.get("trace"))
+        if abs(time.time() - raw["at"]) > _SAID_SECONDS:
+            return Heard()
+        signals = [Signal(UUID(id_), user_id, name) for id_, user_id, name in raw["signals"]]
+        looking = [Looking(who, connection, id_ and UUID(id_)) for who, connection, id_ in raw["looking"]]
+        return Heard(said=[*signals, *looking])
     except (KeyError, TypeError, orjson.JSONDecodeError) as error:
         raise ValueError(f"not an event of this service: {error}") from None

@@ -7,6 +7,8 @@ import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from datetime import timedelta
+from enum import Enum
+from itertools import chain
 from typing import TYPE_CHECKING
 from uuid import UUID
 
@@ -48,6 +50,19 @@ class _Traced:
 
     def __call__(self, answer: list[Written] | Exception) -> None:
         self._answered(answer)
+
+
+class _Retry(Enum):
+    """Why a batch of which nothing was written is written once more."""
+
+    ANOTHER_HISTORY = "the database has another history than this process knew; now it knows"
+    KEY_IS_THERE = "a key that was taken for a new one is there already"
+
+    @classmethod
+    def of(cls, error: Exception) -> _Retry | None:
+        if isinstance(error, StoreUnavailable):
+            return cls.ANOTHER_HISTORY if error.reason is Trouble.RESTORED else None
+        return cls.KEY_IS_THERE if troubles.constraint(error) == constraints.KEY else None
 
 
 class Writer:
@@ -229,59 +244,66 @@ class Writer:
         return batch
 
     async def _commit(
-        self, batch: list[Unit], *, patient: bool = False, again: bool = False, careful: bool = False
+        self, batch: list[Unit], *, patient: bool = False, reasons: frozenset[_Retry] = frozenset()
     ) -> list[Unit]:
-        """Write a batch and answer it; returns the units that are left, because somebody holds their conversations."""
-        try:
-            units = [unit for unit, _ in batch]
-            if tracing.tracer is None:
-                answers, growths, learned = await self._write(units, patient, careful)
+        """Write a batch and answer it; returns the units that are left, because somebody holds their conversations.
+        `patient`: wait for them. It is tried again at once for each reason once."""
+        while True:
+            try:
+                answers, growths, learned = await self._traced(batch, patient, _Retry.KEY_IS_THERE in reasons)
+            except asyncio.CancelledError:
+                detail = "the service stopped before this was written"
+                _refuse(batch, StoreUnavailable(detail, retry_after=1, reason=Trouble.STOPPING))
+                raise
+            except Exception as error:
+                reason = _Retry.of(error)
+                if reason is not None and reason not in reasons:
+                    reasons |= {reason}
+                    if reason is _Retry.KEY_IS_THERE:
+                        self._memory.collided()
+                elif len(batch) == 1 or isinstance(error, StoreUnavailable):
+                    _refuse(batch, error)
+                    return []
+                else:  # whatever the store could not take fails alone
+                    alone = [await self._commit([unit], patient=patient, reasons=reasons) for unit in batch]
+                    return list(chain.from_iterable(alone))
             else:
-                parts = [answered.span for _, answered in batch if isinstance(answered, _Traced)]
-                with tracing.batch(sum(map(len, units)), parts):
-                    answers, growths, learned = await self._write(units, patient, careful)
-                    tracing.moved((growth.conversation_id, growth.rev) for growth in growths)
-        except asyncio.CancelledError:
-            _refuse(
-                batch,
-                StoreUnavailable("the service stopped before this was written", retry_after=1, reason=Trouble.STOPPING),
-            )
-            raise
-        except StoreUnavailable as problem:
-            if problem.reason is Trouble.RESTORED and not again:
-                # Nothing was written; now it is known.
-                return await self._commit(batch, patient=patient, again=True, careful=careful)
-            _refuse(batch, problem)
-        except Exception as error:
-            if not careful and troubles.constraint(error) == constraints.KEY:
-                self._memory.collided()
-                return await self._commit(batch, patient=patient, again=again, careful=True)
-            if len(batch) == 1:
-                _refuse(batch, error)
-                return []
-            left: list[Unit] = []
-            for unit in batch:  # whatever the store could not take fails alone
-                left += await self._commit([unit], patient=patient, careful=careful)
-            return left
-        else:
-            for place, authors in learned:
-                self._memory.keep(place, authors)
-            left = [unit for unit, answer in zip(batch, answers, strict=True) if answer is HELD]
-            self._on_batch(sum(len(unit) for unit, _ in batch) - sum(len(unit) for unit, _ in left))
-            for (commands, answered), answer in zip(batch, answers, strict=True):
-                if answer is not HELD:
-                    _tell(answered, answer)
-                    if isinstance(answer, list):
-                        self._on_written(commands, answer)
-            # After the answers: whoever posted knows the number before the change set brings it to everyone.
-            if growths:
-                self._on_growth(growths)
-            return left
-        return []
+                return self._answer(batch, answers, growths, learned)
+
+    def _answer(
+        self, batch: list[Unit], answers: Sequence[Answer | Held], growths: list[Growth], learned: Learned
+    ) -> list[Unit]:
+        """Tell what was written; returns the units that are left."""
+        for place, authors in learned:
+            self._memory.keep(place, authors)
+        left = [unit for unit, answer in zip(batch, answers, strict=True) if answer is HELD]
+        self._on_batch(sum(len(unit) for unit, _ in batch) - sum(len(unit) for unit, _ in left))
+        for (commands, answered), answer in zip(batch, answers, strict=True):
+            if answer is not HELD:
+                _tell(answered, answer)
+                if isinstance(answer, list):
+                    self._on_written(commands, answer)
+        # After the answers: whoever posted knows the number before the change set brings it to everyone.
+        if growths:
+            self._on_growth(growths)
+        return left
+
+    async def _traced(
+        self, batch: list[Unit], patient: bool, careful: bool
+    ) -> tuple[Sequence[Answer | Held], list[Growth], Learned]:
+        units = [unit for unit, _ in batch]
+        if tracing.tracer is None:
+            return await self._write(units, patient, careful)
+        parts = [answered.span for _, answered in batch if isinstance(answered, _Traced)]
+        with tracing.batch(sum(map(len, units)), parts):
+            written = await self._write(units, patient, careful)
+            tracing.moved((growth.conversation_id, growth.rev) for growth in written[1])
+            return written
 
     async def _write(
         self, units: Sequence[Sequence[Command]], patient: bool, careful: bool
     ) -> tuple[Sequence[Answer | Held], list[Growth], Learned]:
+        """`careful`: look each key up, for one that was taken for new is there."""
         if not (patient or careful):
             written = await at_once.write(self._database, units, self._followed, self._memory)
             if written is not None:
