@@ -36,7 +36,7 @@ KEPT = frozenset(
     {
         "acts_waiting_act_check", "acts_waiting_pkey",
         "archive_authors_pkey", "archive_segments_pkey", "archive_segments_whole", "asked_pkey", "attached_pkey",
-        "attachments_pkey", "audit_hourly", "audit_pkey",
+        "attachments_pkey", "audit_at_actor_act_conversation_id_user_id_idx", "audit_hourly", "audit_pkey",
         "audit_reasons_pkey", "barred_pkey", "blocks_pkey", "connections_pkey",
         "consumers_pkey",
         "conversation_words_pkey", "conversations_after_expiry_check", "conversations_counted", "conversations_floor",

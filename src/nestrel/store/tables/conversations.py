@@ -72,13 +72,27 @@ conversations = Table(
     CheckConstraint("kind IN ('group', 'direct', 'bulletin')", name="conversations_kind_check"),
     CheckConstraint("swept <= floor", name="conversations_swept"),
     CheckConstraint("visibility IN ('open', 'closed')", name="conversations_visibility_check"),
-    Index("conversations_default", "id", postgresql_where=text("is_default")),
+    Index("conversations_name", "name_key", unique=True, postgresql_where=text("closed_at IS NULL")),
     Index("conversations_direct_pair", "direct_pair", unique=True, postgresql_where=text("closed_at IS NULL")),
+    Index("conversations_open", "id", postgresql_where=text("(visibility = 'open') AND (closed_at IS NULL)")),
+    Index("conversations_to_erase", "id", postgresql_where=text("(closed_at IS NOT NULL) AND (NOT erased)")),
     Index(
         "conversations_inherits",
         "inherits",
         "id",
         postgresql_where=text("(inherits IS NOT NULL) AND (closed_at IS NULL)"),
+    ),
+    Index("conversations_default", "id", postgresql_where=text("is_default")),
+    Index(
+        "conversations_look",
+        "name_look",
+        unique=True,
+        postgresql_where=text("(name_look IS NOT NULL) AND (closed_at IS NULL)"),
+    ),
+    Index(
+        "conversations_unlooked",
+        "id",
+        postgresql_where=text("(name IS NOT NULL) AND (name_look IS NULL) AND (closed_at IS NULL)"),
     ),
     Index(
         "conversations_kind_inherits",
@@ -87,20 +101,6 @@ conversations = Table(
         "id",
         postgresql_where=text("(inherits IS NOT NULL) AND (closed_at IS NULL)"),
     ),
-    Index(
-        "conversations_look",
-        "name_look",
-        unique=True,
-        postgresql_where=text("(name_look IS NOT NULL) AND (closed_at IS NULL)"),
-    ),
-    Index("conversations_name", "name_key", unique=True, postgresql_where=text("closed_at IS NULL")),
-    Index("conversations_open", "id", postgresql_where=text("(visibility = 'open') AND (closed_at IS NULL)")),
-    Index("conversations_to_erase", "id", postgresql_where=text("(closed_at IS NOT NULL) AND (NOT erased)")),
-    Index(
-        "conversations_unlooked",
-        "id",
-        postgresql_where=text("(name IS NOT NULL) AND (name_look IS NULL) AND (closed_at IS NULL)"),
-    ),
     postgresql_with={"fillfactor": "70"},
 )
 """Every transaction that writes into a conversation updates its row. That stays a heap-only update, with no index
@@ -108,7 +108,9 @@ entry to write: no index covers a moving column, and the page keeps free space. 
 of the messages from the floor up that are not tombstones. Below `swept` no row is left. `inherits` is the version of
 the service's rule that the conversation has; null for a rule of its own. What expired below `earlier_below` did so
 under a rule that said `earlier_then`. `guard` rises with each change that takes no `rev`. `blocked`: one of the two
-of a direct conversation has blocked the other. `crowd`: there were once more members than change sets carry."""
+of a direct conversation has blocked the other. `crowd`: there were once more members than change sets carry.
+PostgreSQL looks at unique indexes in the order in which they were made: that a name is taken is said before that it
+looks like another."""
 
 members = Table(
     "members",
@@ -128,10 +130,10 @@ members = Table(
     Column("ranked", Boolean, nullable=False, server_default=text("false")),
     CheckConstraint("left_reason IN ('left', 'removed')", name="members_left_reason_check"),
     CheckConstraint("role IN ('owner', 'moderator', 'writer', 'reader')", name="members_role_check"),
-    Index("members_joined", "joined_xid"),
     Index("members_of_user", "user_id", "conversation_id"),
-    Index("members_ranked", "conversation_id", "rev", postgresql_where=text("ranked")),
     Index("members_rev", "conversation_id", "rev"),
+    Index("members_joined", "joined_xid"),
+    Index("members_ranked", "conversation_id", "rev", postgresql_where=text("ranked")),
     postgresql_with={"fillfactor": "80"},
 )
 """`ranked` marks who is or was owner or moderator: of a crowd their rows alone are carried. `hidden_head` is the head

@@ -12,8 +12,8 @@ objects = Table(
     Column("sha256", LargeBinary),
     Column("doomed_at", Moment),
     Column("taken", Boolean, nullable=False, server_default=text("false")),
-    Index("objects_doomed", "doomed_at", postgresql_where=text("doomed_at IS NOT NULL")),
     Index("objects_same", "conversation_id", "sha256", unique=True, postgresql_where=text("doomed_at IS NULL")),
+    Index("objects_doomed", "doomed_at", postgresql_where=text("doomed_at IS NOT NULL")),
 )
 """An object holds bytes under a random name that is used once; equal bytes of one conversation share one. From
 `doomed_at` on the collector may take it (`taken`): an object begins so, before its first byte is written, so that
@@ -35,8 +35,8 @@ attachments = Table(
     Column("still", Boolean, nullable=False),
     Column("created_at", Moment, nullable=False, server_default=NOW),
     Column("unused_since", Moment, server_default=NOW),
-    Index("attachments_object", "object_id"),
     Index("attachments_same", "conversation_id", "sha256", "uploader_id"),
+    Index("attachments_object", "object_id"),
     Index("attachments_unused", "uploader_id", postgresql_where=text("unused_since IS NOT NULL")),
     Index("attachments_unused_since", "unused_since", postgresql_where=text("unused_since IS NOT NULL")),
 )

@@ -45,9 +45,9 @@ messages = Table(
     Column("attachments", Text),
     Column("attached_bytes", BigInteger),
     CheckConstraint("format IN ('plain', 'markdown')", name="messages_format_check"),
+    Index("messages_key", "conversation_id", "key_hash", unique=True, postgresql_where=text("key_hash IS NOT NULL")),
     Index("messages_author", "conversation_id", "author_id", "seq"),
     Index("messages_changed", "conversation_id", "rev", postgresql_where=text("changed")),
-    Index("messages_key", "conversation_id", "key_hash", unique=True, postgresql_where=text("key_hash IS NOT NULL")),
     Index(
         "messages_removed",
         "conversation_id",
@@ -132,8 +132,8 @@ search_blocks = Table(
     Column("last_at", Moment, nullable=False),
     Column("words", TSVECTOR, nullable=False),
     Column("stale_since", Moment),
-    Index("search_blocks_stale", "stale_since", postgresql_where=text("stale_since IS NOT NULL")),
     Index("search_blocks_words", "words", postgresql_using="gin"),
+    Index("search_blocks_stale", "stale_since", postgresql_where=text("stale_since IS NOT NULL")),
 )
 """Block n is one document of the messages from 256 n + 1 to 256 n + 256: its words are theirs, there may be some too
 many and never one too few. It comes in parts. From `stale_since` on it is to be made anew."""

@@ -124,11 +124,11 @@ reports = Table(
     Column("settled_at", Moment),
     Column("message", Text),
     CheckConstraint("state IN ('open', 'done')", name="reports_state_check"),
+    Index("reports_conversation", "conversation_id", "report_id"),
+    Index("reports_once", "conversation_id", "seq", "reported_by", unique=True),
     Index("reports_author", "author_id"),
     Index("reports_by", "reported_by"),
-    Index("reports_conversation", "conversation_id", "report_id"),
     Index("reports_kept", "reported_at", postgresql_where=text("message IS NOT NULL")),
-    Index("reports_once", "conversation_id", "seq", "reported_by", unique=True),
 )
 """What was reported, as it stood then, for a time that its author does not decide."""
 
@@ -157,8 +157,8 @@ push_subscriptions = Table(
     Column("session", LargeBinary),
     Column("created_at", Moment, nullable=False, server_default=NOW),
     UniqueConstraint("endpoint", name="push_subscriptions_endpoint"),
-    Index("push_subscriptions_session", "session", postgresql_where=text("session IS NOT NULL")),
     Index("push_subscriptions_user", "user_id", "id"),
+    Index("push_subscriptions_session", "session", postgresql_where=text("session IS NOT NULL")),
 )
 """The devices of a person."""
 

@@ -26,8 +26,8 @@ connections = Table(
     Column("follows", Integer, nullable=False),
     Column("behind", Integer, nullable=False),
     Column("ended", Boolean, nullable=False, server_default=text("false")),
-    Index("connections_node", "node", postgresql_where=text("ended")),
     Index("connections_user", "user_id"),
+    Index("connections_node", "node", postgresql_where=text("ended")),
     postgresql_with={"fillfactor": "80"},
     prefixes=["UNLOGGED"],
 )

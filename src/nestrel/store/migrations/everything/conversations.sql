@@ -62,13 +62,13 @@ CREATE TABLE nestrel.conversations (
     CONSTRAINT conversations_visibility_check CHECK (visibility IN ('open', 'closed'))
 )
  WITH (fillfactor = 70);
-CREATE INDEX conversations_default ON nestrel.conversations (id) WHERE is_default;
-CREATE UNIQUE INDEX conversations_direct_pair ON nestrel.conversations (direct_pair) WHERE closed_at IS NULL;
-CREATE INDEX conversations_inherits ON nestrel.conversations (inherits, id) WHERE (inherits IS NOT NULL) AND (closed_at IS NULL);
-CREATE UNIQUE INDEX conversations_look ON nestrel.conversations (name_look) WHERE (name_look IS NOT NULL) AND (closed_at IS NULL);
 CREATE UNIQUE INDEX conversations_name ON nestrel.conversations (name_key) WHERE closed_at IS NULL;
+CREATE UNIQUE INDEX conversations_direct_pair ON nestrel.conversations (direct_pair) WHERE closed_at IS NULL;
 CREATE INDEX conversations_open ON nestrel.conversations (id) WHERE (visibility = 'open') AND (closed_at IS NULL);
 CREATE INDEX conversations_to_erase ON nestrel.conversations (id) WHERE (closed_at IS NOT NULL) AND (NOT erased);
+CREATE INDEX conversations_inherits ON nestrel.conversations (inherits, id) WHERE (inherits IS NOT NULL) AND (closed_at IS NULL);
+CREATE INDEX conversations_default ON nestrel.conversations (id) WHERE is_default;
+CREATE UNIQUE INDEX conversations_look ON nestrel.conversations (name_look) WHERE (name_look IS NOT NULL) AND (closed_at IS NULL);
 CREATE INDEX conversations_unlooked ON nestrel.conversations (id) WHERE (name IS NOT NULL) AND (name_look IS NULL) AND (closed_at IS NULL);
 CREATE TABLE nestrel.held_names (
     user_id TEXT NOT NULL,
@@ -129,7 +129,7 @@ CREATE TABLE nestrel.members (
     CONSTRAINT members_conversation_id_fkey FOREIGN KEY(conversation_id) REFERENCES nestrel.conversations (id)
 )
  WITH (fillfactor = 80);
-CREATE INDEX members_joined ON nestrel.members (joined_xid);
 CREATE INDEX members_of_user ON nestrel.members (user_id, conversation_id);
-CREATE INDEX members_ranked ON nestrel.members (conversation_id, rev) WHERE ranked;
 CREATE INDEX members_rev ON nestrel.members (conversation_id, rev);
+CREATE INDEX members_joined ON nestrel.members (joined_xid);
+CREATE INDEX members_ranked ON nestrel.members (conversation_id, rev) WHERE ranked;

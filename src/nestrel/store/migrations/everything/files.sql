@@ -21,8 +21,8 @@ CREATE TABLE nestrel.attachments (
     unused_since timestamptz DEFAULT clock_timestamp(),
     CONSTRAINT attachments_pkey PRIMARY KEY (conversation_id, id)
 );
-CREATE INDEX attachments_object ON nestrel.attachments (object_id);
 CREATE INDEX attachments_same ON nestrel.attachments (conversation_id, sha256, uploader_id);
+CREATE INDEX attachments_object ON nestrel.attachments (object_id);
 CREATE INDEX attachments_unused ON nestrel.attachments (uploader_id) WHERE unused_since IS NOT NULL;
 CREATE INDEX attachments_unused_since ON nestrel.attachments (unused_since) WHERE unused_since IS NOT NULL;
 CREATE TABLE nestrel.loosened (
@@ -39,8 +39,8 @@ CREATE TABLE nestrel.objects (
     taken BOOLEAN DEFAULT false NOT NULL,
     CONSTRAINT objects_pkey PRIMARY KEY (id)
 );
-CREATE INDEX objects_doomed ON nestrel.objects (doomed_at) WHERE doomed_at IS NOT NULL;
 CREATE UNIQUE INDEX objects_same ON nestrel.objects (conversation_id, sha256) WHERE doomed_at IS NULL;
+CREATE INDEX objects_doomed ON nestrel.objects (doomed_at) WHERE doomed_at IS NOT NULL;
 CREATE TABLE nestrel.previews (
     object_id UUID NOT NULL,
     width INTEGER NOT NULL,

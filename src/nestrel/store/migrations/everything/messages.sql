@@ -42,9 +42,9 @@ CREATE TABLE nestrel.messages (
     CONSTRAINT messages_pkey PRIMARY KEY (conversation_id, seq),
     CONSTRAINT messages_format_check CHECK (format IN ('plain', 'markdown'))
 );
+CREATE UNIQUE INDEX messages_key ON nestrel.messages (conversation_id, key_hash) WHERE key_hash IS NOT NULL;
 CREATE INDEX messages_author ON nestrel.messages (conversation_id, author_id, seq);
 CREATE INDEX messages_changed ON nestrel.messages (conversation_id, rev) WHERE changed;
-CREATE UNIQUE INDEX messages_key ON nestrel.messages (conversation_id, key_hash) WHERE key_hash IS NOT NULL;
 CREATE INDEX messages_removed ON nestrel.messages (conversation_id, seq) INCLUDE (author_id) WHERE removed_at IS NOT NULL;
 CREATE TABLE nestrel.reaction_counts (
     conversation_id UUID NOT NULL,
@@ -77,8 +77,8 @@ CREATE TABLE nestrel.search_blocks (
     stale_since timestamptz,
     CONSTRAINT search_blocks_pkey PRIMARY KEY (conversation_id, block, part)
 );
-CREATE INDEX search_blocks_stale ON nestrel.search_blocks (stale_since) WHERE stale_since IS NOT NULL;
 CREATE INDEX search_blocks_words ON nestrel.search_blocks USING gin (words);
+CREATE INDEX search_blocks_stale ON nestrel.search_blocks (stale_since) WHERE stale_since IS NOT NULL;
 CREATE TABLE nestrel.search_places (
     conversation_id UUID NOT NULL,
     rev BIGINT NOT NULL,

@@ -99,8 +99,8 @@ CREATE TABLE nestrel.push_subscriptions (
     CONSTRAINT push_subscriptions_pkey PRIMARY KEY (id),
     CONSTRAINT push_subscriptions_endpoint UNIQUE (endpoint)
 );
-CREATE INDEX push_subscriptions_session ON nestrel.push_subscriptions (session) WHERE session IS NOT NULL;
 CREATE INDEX push_subscriptions_user ON nestrel.push_subscriptions (user_id, id);
+CREATE INDEX push_subscriptions_session ON nestrel.push_subscriptions (session) WHERE session IS NOT NULL;
 CREATE TABLE nestrel.reports (
     report_id UUID NOT NULL,
     conversation_id UUID NOT NULL,
@@ -116,11 +116,11 @@ CREATE TABLE nestrel.reports (
     CONSTRAINT reports_pkey PRIMARY KEY (report_id),
     CONSTRAINT reports_state_check CHECK (state IN ('open', 'done'))
 );
+CREATE INDEX reports_conversation ON nestrel.reports (conversation_id, report_id);
+CREATE UNIQUE INDEX reports_once ON nestrel.reports (conversation_id, seq, reported_by);
 CREATE INDEX reports_author ON nestrel.reports (author_id);
 CREATE INDEX reports_by ON nestrel.reports (reported_by);
-CREATE INDEX reports_conversation ON nestrel.reports (conversation_id, report_id);
 CREATE INDEX reports_kept ON nestrel.reports (reported_at) WHERE message IS NOT NULL;
-CREATE UNIQUE INDEX reports_once ON nestrel.reports (conversation_id, seq, reported_by);
 CREATE TABLE nestrel.uploaded (
     day DATE NOT NULL,
     user_id TEXT NOT NULL,

@@ -18,8 +18,8 @@ CREATE UNLOGGED TABLE nestrel.connections (
     CONSTRAINT connections_pkey PRIMARY KEY (connection_id)
 )
  WITH (fillfactor = 80);
-CREATE INDEX connections_node ON nestrel.connections (node) WHERE ended;
 CREATE INDEX connections_user ON nestrel.connections (user_id);
+CREATE INDEX connections_node ON nestrel.connections (node) WHERE ended;
 CREATE TABLE nestrel.locks (
     name TEXT NOT NULL,
     CONSTRAINT locks_pkey PRIMARY KEY (name)
