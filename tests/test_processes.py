@@ -5,8 +5,10 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import signal
 import tempfile
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +21,7 @@ from websockets.exceptions import ConnectionClosed
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.store import schema
 from tests.soak import soak
-from tests.support import PATIENCE, Person, Served, Wire, token, unique
+from tests.support import PATIENCE, Person, Served, Wire, token, unique, until
 
 pytestmark = pytest.mark.whole
 
@@ -111,6 +113,28 @@ async def test_one_key_over_two_processes_posts_once(two: tuple[Served, Served])
         answers = await asyncio.gather(*(who.post(place, "once", f"k{round_}") for who in people))
         assert sorted(answer.status_code for answer in answers) == [200] * 9 + [201]
         assert {answer.json()["seq"] for answer in answers} == {round_ + 1}
+
+
+def _workers(served: Served) -> dict[int, set[int]]:
+    """The workers of a service, by what they are forked from."""
+    found = {}
+    for one in psutil.Process(served.process.pid).children():
+        with suppress(psutil.NoSuchProcess):
+            if workers := {worker.pid for worker in one.children()}:
+                found[one.pid] = workers
+    return found
+
+
+def test_workers_whose_origin_is_killed_make_room_for_those_that_come(make_database: Callable[[], str]) -> None:
+    with Served(make_database(), workers=2) as served:
+        served.wait_ready()
+        until(lambda: [len(workers) for workers in _workers(served).values()] == [2])
+        [(origin, before)] = _workers(served).items()
+        os.kill(origin, signal.SIGKILL)
+        until(lambda: [len(workers) for workers in _workers(served).values()] == [2] and origin not in _workers(served))
+        until(lambda: not any(psutil.pid_exists(pid) for pid in before))
+        served.wait_ready()
+        assert served.stop() == 0
 
 
 async def test_workers_share_the_work_and_their_metrics_add_up(make_database: Callable[[], str]) -> None:

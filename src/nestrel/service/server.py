@@ -35,6 +35,8 @@ _BACKLOG = 4096
 _CLOSE_SECONDS = 5.0
 _LAST_SECONDS = 20.0
 """What a worker has beyond its drain to end by itself."""
+_LOOK_SECONDS = 1.0
+"""How often a worker looks whether what it was forked from is there."""
 _SEND_BUFFER_BYTES = 128 * 1024
 
 
@@ -206,9 +208,12 @@ def _worker(settings: Settings, bound: socket.socket, parent: Connection) -> Non
 
 
 def _stop_without(parent: Connection) -> None:
-    """Drain when the supervisor is gone, however it went: its end of the pipe closes with it."""
+    """Drain when the supervisor is gone, however it went: its end of the pipe closes with it. Likewise when the process
+    that this one was forked from is gone: the supervisor then takes its workers for dead, and starts others."""
+    forked_from = os.getppid()
     with contextlib.suppress(EOFError, OSError):
-        parent.recv()
+        while not parent.poll(_LOOK_SECONDS) and os.getppid() == forked_from:
+            pass
     os.kill(os.getpid(), signal.SIGTERM)
 
 
