@@ -15,7 +15,7 @@ import pytest
 from pydantic import SecretStr
 from sqlalchemy.engine import make_url
 
-from nestrel.core.rights import Standing, Who
+from nestrel.core.rights import Relation, Who
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.service.app import in_front, make_app
 from nestrel.service.settings import Settings
@@ -39,9 +39,9 @@ class Place:
     seqs: dict[Who, int] = field(default_factory=dict)
     removed: int = 0
 
-    def standing(self, who: Who) -> Standing:
+    def standing(self, who: Who) -> Relation:
         role = Role(ROLES[who]) if who in ROLES else None
-        return Standing(self.kind, self.visibility, role, who is Who.BACKEND, who is Who.KEPT_OUT)
+        return Relation(self.kind, self.visibility, role, who is Who.BACKEND, who is Who.KEPT_OUT)
 
     def present(self) -> list[Who]:
         """Who there can be."""

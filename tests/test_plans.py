@@ -15,7 +15,7 @@ import pytest
 
 from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.durations import Duration
-from nestrel.core.paging import HistoryQuery, Place
+from nestrel.core.paging import HistoryQuery, MessagePosition
 from nestrel.core.problems import NotFound
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
@@ -148,7 +148,7 @@ async def everything_that_is_hot(database: Database) -> None:
         await people.find(connection, None, "ma", 10, None)
         await people.visible(connection, "odd", "mara")
         for older in (True, False):
-            await said.page(connection, "odd", "mara", 10, older=older, after=Place(now, place, 30))
+            await said.page(connection, "odd", "mara", 10, older=older, after=MessagePosition(now, place, 30))
         await resync.from_cursor(connection, "odd", None, 100, 1_000)
         await resync.from_cursor(connection, "odd", start, 100, 1_000)
         await resync.from_map(connection, "odd", {place: first.end}, 100, 1_000)

@@ -11,7 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
-from nestrel.core.rate import Asked, Policy, Told
+from nestrel.core.rate import Policy, RateAnswer, RateRequest
 from nestrel.live import redis_line
 from nestrel.live.redis_rates import RedisRates
 from nestrel.service.rates import Shared, address_of
@@ -107,16 +107,16 @@ async def test_both_keep_the_count_alike(database: Database, kind: str) -> None:
         shared: Shared = StoredRates(database) if kind == "postgres" else RedisRates(bus["NESTREL_BUS"], "nestrel")
         key = unique("mara")
         told = [
-            (await shared.take([Asked(policy, key, *ask), Asked(policy, unique("odd"), 0, 1)]))[0]
+            (await shared.take([RateRequest(policy, key, *ask), RateRequest(policy, unique("odd"), 0, 1)]))[0]
             for ask in ((0, 4), (3, 0), (0, 3), (0, 1), (2, 1), (0, 0))
         ]
         assert [(one.granted, one.left) for one in told] == [
             (True, 6), (True, 3), (True, 0), (False, 0), (False, 0), (False, 0),
         ]  # fmt: skip
         assert all(1 <= one.seconds <= 60 for one in told)
-        many = await asyncio.gather(*(shared.take([Asked(policy, "crowd", 0, 1)]) for _ in range(30)))
+        many = await asyncio.gather(*(shared.take([RateRequest(policy, "crowd", 0, 1)]) for _ in range(30)))
         assert [answer[0].granted for answer in many].count(True) == 10
-        assert isinstance(many[0][0], Told)
+        assert isinstance(many[0][0], RateAnswer)
         await shared.tidy()
         await shared.close()
 
@@ -145,7 +145,7 @@ async def test_a_minute_counts_until_its_last_second_is_over(database: Database,
                 )
                 async with database.write() as connection:
                     await execute(connection, ago, key, seconds)
-            return (await shared.take([Asked(policy, key, 0, 1)]))[0].granted
+            return (await shared.take([RateRequest(policy, key, 0, 1)]))[0].granted
 
         assert not await came(0)
         assert not await came(58)  # a second may pass meanwhile

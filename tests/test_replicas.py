@@ -22,9 +22,9 @@ from nestrel.local.postgres import LocalPostgres
 from nestrel.service.loading import SettingsError, load_settings
 from nestrel.store import schema
 from nestrel.store.database import Database
+from nestrel.store.durability import Durability
 from nestrel.store.native import Connection, fetch
 from nestrel.store.replicas import Replicas
-from nestrel.store.standing import Standing
 from tests.support import Person, Served, doctor, once, unique
 from tests.test_restored import Cluster
 
@@ -334,10 +334,10 @@ async def test_a_standby_that_is_frozen_dead_or_of_another_history_costs_time_al
 def test_what_an_acknowledgement_stands_on_is_said(
     commits: str, waits_for: str, standbys: int, good: bool, begins: str
 ) -> None:
-    found = Standing(True, commits, waits_for, standbys, True)
+    found = Durability(True, commits, waits_for, standbys, True)
     assert found.good is good
     assert found.words.startswith(begins)
-    assert not Standing(False, commits, waits_for, standbys, True).good
+    assert not Durability(False, commits, waits_for, standbys, True).good
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core.commands import Command, Edit, Post, Remove
-from nestrel.core.paging import Place
+from nestrel.core.paging import MessagePosition
 from nestrel.core.problems import Problem
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
@@ -27,7 +27,7 @@ from nestrel.store.database import Database
 from nestrel.store.keep import indexing, retention, sweep
 from nestrel.store.native import fetch
 from nestrel.store.read import search
-from nestrel.store.read.search import LAST, Wanted
+from nestrel.store.read.search import LAST, SearchFilter
 from nestrel.store.write import conversations, members
 from nestrel.store.write.writer import Writer
 from tests.support import Person, Served, make_place, unique
@@ -42,7 +42,7 @@ async def database(make_database: Callable[[], str]) -> AsyncIterator[Database]:
     await opened.close()
 
 
-async def pages(database: Database, caller: Caller, wanted: Wanted, limit: int) -> list[tuple[str, int, str]]:
+async def pages(database: Database, caller: Caller, wanted: SearchFilter, limit: int) -> list[tuple[str, int, str]]:
     """All hits, page by page, as (conversation, number, body); each page goes on from where the last one said."""
     found, after, before = list[tuple[str, int, str]](), LAST, None
     async with database.read() as connection, connection.transaction("repeatable_read"):
@@ -186,7 +186,7 @@ async def test_search_finds_what_a_scan_finds_in_its_order(
                     connection, "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND closed_at IS NULL", places[0]
                 )
             )
-        wanted = Wanted(question(q), only, author)
+        wanted = SearchFilter(question(q), only, author)
         if there or not one:
             early = await pages(database, Caller(viewer), wanted, size)
             assert set(early) <= set(await scene.scan(q, author, only))
@@ -233,18 +233,20 @@ async def test_many_of_one_moment_and_many_conversations_are_paged_to_the_end(da
         await indexer.step()
         if not indexer.left:
             break
-    found = await pages(database, Caller(viewer), Wanted(question("tide")), 200)
+    found = await pages(database, Caller(viewer), SearchFilter(question("tide")), 200)
     assert len(found) == len(set(found)) == 3_000
-    some = await pages(database, Caller(viewer), Wanted(question("ti*"), places[1], None, at + timedelta(hours=1)), 50)
+    some = await pages(
+        database, Caller(viewer), SearchFilter(question("ti*"), places[1], None, at + timedelta(hours=1)), 50
+    )
     assert [seq for _, seq, _ in some] == list(range(600, 300, -1))
     some = await pages(
-        database, Caller(viewer), Wanted(question("tide"), places[1], None, None, at + timedelta(hours=1)), 50
+        database, Caller(viewer), SearchFilter(question("tide"), places[1], None, None, at + timedelta(hours=1)), 50
     )
     assert [seq for _, seq, _ in some] == list(range(300, 0, -1))
     with pytest.MonkeyPatch.context() as patch:  # a member of very many conversations
         patch.setattr(search, "_PLACES", 2)
-        assert await pages(database, Caller(viewer), Wanted(question("tide")), 200) == found
-    assert await pages(database, Caller(unique("stranger")), Wanted(question("tide")), 200) == []
+        assert await pages(database, Caller(viewer), SearchFilter(question("tide")), 200) == found
+    assert await pages(database, Caller(unique("stranger")), SearchFilter(question("tide")), 200) == []
 
 
 async def test_what_is_removed_is_soon_out_of_the_index_and_what_only_grew_waits(
@@ -285,7 +287,7 @@ async def test_two_processes_index_together_and_nothing_is_left_out(database: Da
         )
     for one in indexers:
         await one.step()
-    assert len(await pages(database, Caller("mara"), Wanted(question("gull"), place), 100)) == 400
+    assert len(await pages(database, Caller("mara"), SearchFilter(question("gull"), place), 100)) == 400
 
 
 async def test_search_at_its_door(service: Served) -> None:
@@ -361,4 +363,4 @@ async def test_without_an_index_search_says_so(make_database: Callable[[], str])
 
 
 def test_a_place_before_all_others_is_the_last() -> None:
-    assert Place(datetime.now(UTC), UUID(int=1), 1) < LAST
+    assert MessagePosition(datetime.now(UTC), UUID(int=1), 1) < LAST

@@ -29,7 +29,7 @@ from nestrel.store.events import Moved
 from nestrel.store.native import Connection
 from nestrel.store.read import catch_up, changes, together
 from nestrel.store.read.changes import Changes
-from nestrel.store.read.together import Asked
+from nestrel.store.read.together import ReadRequest
 from nestrel.store.write import members
 from nestrel.store.write.writer import Writer
 from tests.house import House
@@ -91,7 +91,7 @@ async def bring(
         behind = [id_ for id_ in at if at[id_] != states[id_].position]
         if not behind:
             return reading
-        asked = {id_: Asked(at[id_], states[id_]) for id_ in behind}
+        asked = {id_: ReadRequest(at[id_], states[id_]) for id_ in behind}
         found = await together.read(connection, asked, rows, size=size, item=item)
         assert list(found) == behind[: len(found)]
         assert found

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nestrel.core.problems import SlowDown
-from nestrel.core.rate import WINDOW, Asked, Policy, Rates, Told, headers
+from nestrel.core.rate import WINDOW, Policy, RateAnswer, RateRequest, Rates, headers
 
 
 class Ring:
@@ -16,12 +16,12 @@ class Ring:
     def __init__(self) -> None:
         self.slots: dict[int, int] = {}
 
-    def take(self, asked: Asked, now: float) -> Told:
+    def take(self, asked: RateRequest, now: float) -> RateAnswer:
         at = int(now)
         used = sum(n for second, n in self.slots.items() if second > at - WINDOW) + asked.done
         granted = used + asked.wanted <= asked.policy.limit
         self.slots[at] = self.slots.get(at, 0) + asked.done + (asked.wanted if granted else 0)
-        return Told(granted, max(0, asked.policy.limit - used - (asked.wanted if granted else 0)), 60)
+        return RateAnswer(granted, max(0, asked.policy.limit - used - (asked.wanted if granted else 0)), 60)
 
 
 def pass_one(rates: Rates, ring: Ring, policy: Policy, n: int, now: float) -> bool:

@@ -18,7 +18,7 @@ from nestrel.core.objects import ChangeSet, HistoryPage, Message
 from nestrel.core.outbox import Entry, overlaid
 from nestrel.core.problems import Unreachable
 from nestrel.core.replica import Replica
-from nestrel.core.rights import Action, Standing, may_post
+from nestrel.core.rights import Action, Relation, may_post
 from nestrel.core.roles import Kind, Role, Visibility
 
 VECTORS = Path(__file__).parents[2] / "docs" / "vectors"
@@ -132,7 +132,7 @@ def test_what_waits_is_shown(vector: dict[str, Any]) -> None:
 def test_roles(vector: dict[str, Any]) -> None:
     kind, role = Kind(vector["kind"]), Role(vector["role"]) if vector["role"] else None
     writes = may_post(kind, role, service=False)
-    member = Standing(kind, Visibility.OPEN, role).may(Action.FOLLOW)
+    member = Relation(kind, Visibility.OPEN, role).may(Action.FOLLOW)
     manages = role in (Role.OWNER, Role.MODERATOR)
     found = {"post": writes, "react": member, "edit_own": writes, "remove_own": member, "remove_others": manages}
     assert {name: vector[name] for name in found} == found

@@ -13,7 +13,7 @@ from typing import Any
 from nestrel.core.problems import StoreUnavailable
 from nestrel.service.consumers import Consumers, Lease, LeaseLost
 from nestrel.store.keep import consumers
-from nestrel.store.keep.consumers import Taken
+from nestrel.store.keep.consumers import TakenLease
 
 NAMES = ("push", "webhook a", "webhook b")
 TAKEN_OVER_SECONDS = 10.0
@@ -47,13 +47,13 @@ class Table:
         if self.dice.random() < 0.1:
             raise StoreUnavailable("away")
 
-    async def take(self, _db: object, node: str, but: Collection[str], most: int, *, search: bool) -> list[Taken]:
+    async def take(self, _db: object, node: str, but: Collection[str], most: int, *, search: bool) -> list[TakenLease]:
         await self.way()
-        found = list[Taken]()
+        found = list[TakenLease]()
         for name, row in self.rows.items():
             if row.held_until < self.now() and name not in but and len(found) < most:
                 row.lease, row.holder, row.held_until = row.lease + 1, node, self.now() + consumers.SECONDS
-                found.append(Taken(name, row.lease, str(row.cursor)))
+                found.append(TakenLease(name, row.lease, str(row.cursor)))
         await self.way()
         return found
 

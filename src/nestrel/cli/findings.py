@@ -24,8 +24,8 @@ from nestrel.service.settings import Settings
 from nestrel.service.tokens import IssuerKeys, TokenVerifier
 from nestrel.store import roles, schema
 from nestrel.store.database import Database
+from nestrel.store.durability import durability, standby
 from nestrel.store.native import fetch
-from nestrel.store.standing import standby, standing
 from nestrel.store.write import waiting_posts
 
 Finding = tuple[str, bool, str]
@@ -111,7 +111,7 @@ async def _role(database: Database, _name: str) -> tuple[bool, str]:
 
 async def _durability(database: Database, _name: str) -> tuple[bool, str]:
     """What an acknowledgement stands on; which of it one wants is for whoever runs it to judge."""
-    found = await standing(database)
+    found = await durability(database)
     return found.good, found.words
 
 
@@ -161,7 +161,7 @@ async def _bus(settings: Settings) -> Finding:
 async def _waiting(database: Database, name: str) -> tuple[bool, str]:
     """Whether posts that applications left in the database are taken."""
     async with database.read() as connection:
-        found = await waiting_posts.standing(connection)
+        found = await waiting_posts.counts(connection)
     refused = f"; {found.refused:,} refused lately, see {name}.refused_posts" if found.refused else ""
     if not found.waiting:
         return True, f"none wait{refused}"

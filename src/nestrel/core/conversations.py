@@ -11,7 +11,7 @@ from uuid import UUID
 from nestrel.core.ids import uuid7
 from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.retention import Rule
-from nestrel.core.rights import Standing
+from nestrel.core.rights import Relation
 from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair, maker_role
 
 
@@ -80,7 +80,7 @@ def new_conversation(
     )
 
 
-def check_change(standing: Standing, fields: Mapping[str, Any]) -> None:
+def check_change(standing: Relation, fields: Mapping[str, Any]) -> None:
     """Whether these fields may be set by who changes it. Raises `Forbidden` where not in one of this kind, or only by a
     backend, and `InvalidRequest` where it makes no sense."""
     if "default" in fields and not standing.service:

@@ -11,7 +11,7 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
-from nestrel.core.rights import Standing
+from nestrel.core.rights import Relation
 from nestrel.core.roles import Kind, Role, default_role, ranks_above
 from nestrel.core.times import format_time
 
@@ -49,7 +49,7 @@ class Invitation:
             raise Expired("this invitation has been used as often as it may be; ask for a new one")
 
 
-def role_to_invite(standing: Standing, wanted: Role | None) -> Role:
+def role_to_invite(standing: Relation, wanted: Role | None) -> Role:
     """The role that an invitation gives.
 
     Raises:

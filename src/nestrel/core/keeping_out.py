@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from nestrel.core.problems import Forbidden, invalid
-from nestrel.core.rights import Standing
+from nestrel.core.rights import Relation
 from nestrel.core.roles import Kind, Role, ranks_above
 from nestrel.core.times import format_time
 
@@ -32,13 +32,13 @@ class KeptOut:
         }
 
 
-def check_kind(standing: Standing) -> None:
+def check_kind(standing: Relation) -> None:
     """Raises `InvalidRequest` for a direct conversation, which has its two members."""
     if standing.kind is Kind.DIRECT:
         raise invalid("", "nobody is kept out of a direct conversation; block the other, or hide it")
 
 
-def check_target(standing: Standing, present: Role | None, owners: int, members: int, *, own: bool) -> None:
+def check_target(standing: Relation, present: Role | None, owners: int, members: int, *, own: bool) -> None:
     """Whether the caller may keep out who has the role `present`, None for no member.
 
     Raises:

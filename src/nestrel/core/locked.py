@@ -10,7 +10,7 @@ from uuid import UUID
 from nestrel.core.attachments import Borne, borne_in
 from nestrel.core.problems import Forbidden
 from nestrel.core.retention import NO_RULE, Rule, size_of
-from nestrel.core.rights import Action, Standing
+from nestrel.core.rights import Action, Relation
 from nestrel.core.roles import Kind, Role, Visibility
 
 
@@ -70,9 +70,9 @@ class Locked:
         self.rev += 1
         return self.rev
 
-    def standing(self, user_id: str, role: Role | None, *, service: bool) -> Standing:
+    def standing(self, user_id: str, role: Role | None, *, service: bool) -> Relation:
         """How somebody stands to it who has this role, None for no member."""
-        return Standing(self.kind, self.visibility, role, service, user_id in self.kept_out)
+        return Relation(self.kind, self.visibility, role, service, user_id in self.kept_out)
 
     def check(self, action: Action, user_id: str, role: Role | None, *, service: bool) -> None:
         """Whether somebody of this role may.

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from nestrel.core.problems import Forbidden, NotFound
-from nestrel.core.rights import RIGHTS, Action, Standing
+from nestrel.core.rights import RIGHTS, Action, Relation
 from nestrel.core.roles import Role, Visibility, default_role
 
 
-def role_on_joining(standing: Standing, wanted: Role | None) -> Role:
+def role_on_joining(standing: Relation, wanted: Role | None) -> Role:
     """The role that the caller gets by joining an open conversation on their own.
 
     Raises:
@@ -23,7 +23,7 @@ def role_on_joining(standing: Standing, wanted: Role | None) -> Role:
     return wanted or default
 
 
-def role_on_adding(standing: Standing, present: Role | None, wanted: Role | None, owners: int) -> Role:
+def role_on_adding(standing: Relation, present: Role | None, wanted: Role | None, owners: int) -> Role:
     """The role that another user has after the caller adds them, or changes the role they have.
 
     Raises:
@@ -39,7 +39,7 @@ def role_on_adding(standing: Standing, present: Role | None, wanted: Role | None
     return role
 
 
-def check_leaving(standing: Standing, present: Role | None, owners: int, members: int, *, own: bool) -> None:
+def check_leaving(standing: Relation, present: Role | None, owners: int, members: int, *, own: bool) -> None:
     """Whether the caller may leave (`own`) or remove the member whose role is `present`.
 
     Raises:

@@ -91,7 +91,7 @@ class Window:
         return edge + 1, edge
 
 
-class Place(NamedTuple):
+class MessagePosition(NamedTuple):
     """A message's place among those of many conversations, by time; of those of one moment by conversation and
     number."""
 
@@ -104,6 +104,6 @@ class Place(NamedTuple):
         return f"{self.at.isoformat()} {self.conversation_id.hex} {self.seq}"
 
     @classmethod
-    def of_key(cls, key: str) -> Place:
+    def of_key(cls, key: str) -> MessagePosition:
         at, conversation_id, seq = key.split(" ")
         return cls(datetime.fromisoformat(at), UUID(conversation_id), int(seq))

@@ -32,7 +32,7 @@ class Policy:
     of: str
 
 
-class Asked(NamedTuple):
+class RateRequest(NamedTuple):
     """What one process asks of the shared count: `done` is what has happened and is counted in any case, `wanted` what
     shall happen if there is room."""
 
@@ -42,7 +42,7 @@ class Asked(NamedTuple):
     wanted: int
 
 
-class Told(NamedTuple):
+class RateAnswer(NamedTuple):
     """The answer: whether what was wanted may happen, how much is left after it, and how many seconds until all is
     free again, or until there is room for what was refused."""
 
@@ -101,13 +101,13 @@ class Rates:
         count.at = now
         return True
 
-    def asks(self, policy: Policy, key: str, n: int) -> Asked:
+    def asks(self, policy: Policy, key: str, n: int) -> RateRequest:
         """The question whether `n` more may happen; what was not told of goes with it."""
         count = self._counts[policy.name, key]
         done, count.untold = count.untold, 0
-        return Asked(policy, key, done, n)
+        return RateRequest(policy, key, done, n)
 
-    def heard(self, asked: Asked, told: Told, now: float) -> None:
+    def heard(self, asked: RateRequest, told: RateAnswer, now: float) -> None:
         """Note an answer.
 
         Raises:
@@ -122,7 +122,7 @@ class Rates:
             count.shut_until = now + told.seconds
         raise refusal(asked.policy, told.seconds, asked.wanted)
 
-    def unheard(self, asked: Asked) -> None:
+    def unheard(self, asked: RateRequest) -> None:
         """There was no answer: what has happened is told of another time, and what was wanted happens, within what one
         process may do alone."""
         count = self._counts.setdefault((asked.policy.name, asked.key), _Count(asked.policy.limit))
@@ -130,7 +130,7 @@ class Rates:
         if count.untold > asked.policy.limit:
             raise refusal(asked.policy, WINDOW)
 
-    def untold(self, policies: dict[str, Policy], now: float) -> Iterator[Asked]:
+    def untold(self, policies: dict[str, Policy], now: float) -> Iterator[RateRequest]:
         """What is to be told of; what says nothing any more is forgotten."""
         for (name, key), count in tuple(self._counts.items()):
             if count.untold:

@@ -216,7 +216,7 @@ _ROLES: Mapping[str, Who] = {role.value: Who(role.value) for role in Role}
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Relation:
     """How one caller stands to one conversation.
 
     `role` is None for someone who is not, or no longer, a member; `service` marks a trusted backend; `kept_out` one

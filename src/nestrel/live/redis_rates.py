@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import redis.asyncio as redis
 
 from nestrel.core.problems import StoreUnavailable, Trouble
-from nestrel.core.rate import Asked, Told
+from nestrel.core.rate import RateAnswer, RateRequest
 from nestrel.live import redis_line
 
 # A ring of sixty seconds, and the one in which they began, in a hash, as in the database; each key is by itself, so a
@@ -54,7 +54,7 @@ class RedisRates:
         self._channel = channel
         self._take = self._client.register_script(_TAKE)
 
-    async def take(self, asked: Sequence[Asked]) -> list[Told]:
+    async def take(self, asked: Sequence[RateRequest]) -> list[RateAnswer]:
         """The answers, in the order of the questions. Raises `StoreUnavailable` where Redis is away."""
         try:
             async with self._client.pipeline(transaction=False) as pipeline:
@@ -64,7 +64,7 @@ class RedisRates:
                 found = await pipeline.execute()
         except (redis.RedisError, OSError) as error:
             raise StoreUnavailable(f"the counts are away: {error}", reason=Trouble.AWAY) from None
-        return [Told(bool(granted), int(left), int(seconds)) for granted, left, seconds in found]
+        return [RateAnswer(bool(granted), int(left), int(seconds)) for granted, left, seconds in found]
 
     async def tidy(self) -> None:
         """They go by themselves."""

@@ -21,7 +21,7 @@ from nestrel.store.read import changes as feed
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail
 from nestrel.store.read.resync import Pending
-from nestrel.store.read.together import Asked
+from nestrel.store.read.together import ReadRequest
 
 
 class Gone(NamedTuple):
@@ -117,7 +117,7 @@ class StoreSource:
         result = dict[UUID, Changes | Gone]()
         async with self._database.read() as connection:
             states = await feed.states(connection, [one.conversation_id for one in wants])
-            asked, needs = dict[UUID, Asked](), list[int]()
+            asked, needs = dict[UUID, ReadRequest](), list[int]()
             for id_, start, upto in wants:
                 state = states.get(id_)
                 if state is None or state.closed:

@@ -22,7 +22,7 @@ from nestrel.service.sending import Request, Sender
 from nestrel.store import snapshots
 from nestrel.store.database import Database
 from nestrel.store.read import noticing, replaying
-from nestrel.store.read.noticing import Told
+from nestrel.store.read.noticing import RecipientPosition
 from nestrel.store.write import webhooks
 
 _PAUSE_SECONDS = 0.1
@@ -72,7 +72,7 @@ class NoticeRequests:
         for n in range(0, len(batch.notices), _TOGETHER):
             some = batch.notices[n : n + _TOGETHER]
             if time.monotonic() - read > _STALE_SECONDS:  # as they stand now
-                asked = [Told(one.conversation_id, one.seq, one.user_id) for one in some]
+                asked = [RecipientPosition(one.conversation_id, one.seq, one.user_id) for one in some]
                 async with self._database.snapshot() as connection:
                     some = await noticing.alone(connection, asked)
             items = [

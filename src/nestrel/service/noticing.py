@@ -25,7 +25,7 @@ from nestrel.service.consumers import LeaseLost
 from nestrel.store import snapshots
 from nestrel.store.database import Database
 from nestrel.store.read import noticing
-from nestrel.store.read.noticing import Found, Look, Told
+from nestrel.store.read.noticing import Look, NewMessages, RecipientPosition
 from nestrel.store.read.resync import NOTHING
 
 _KNOWN_MOVES = 2_000
@@ -97,7 +97,7 @@ class Noticing:
         self._waiting: dict[UUID, _Waiting] = {}
         self._told: OrderedDict[UUID, tuple[int, _Mark]] = OrderedDict()
         self._round: deque[_Part] = deque()
-        self._looked: dict[UUID, tuple[Found, float]] = {}
+        self._looked: dict[UUID, tuple[NewMessages, float]] = {}
         self._looked_at: _Mark | None = None
 
     @property
@@ -202,18 +202,18 @@ class Noticing:
     async def _decide(self) -> Batch:
         """Who is told of the next messages: of some conversations together, or of some people in one of many."""
         parts = list[_Part]()
-        some, everyone, alone = list[Told](), list[Told](), list[Told]()
+        some, everyone, alone = list[RecipientPosition](), list[RecipientPosition](), list[RecipientPosition]()
         room = limits.NOTICES_AT_ONCE
         taken = dict[UUID, Sequence[int]]()
         for part in self._round:
             if room <= 0:
                 break
             parts.append(part)
-            alone += [Told(part.id, seq, user_id) for seq, user_id in part.named]
+            alone += [RecipientPosition(part.id, seq, user_id) for seq, user_id in part.named]
             each = 1 if part.kind is Kind.GROUP else max(1, part.members)
             seqs = taken[part.id] = part.seqs[: max(room // each, 1)]
             of = some if part.kind is Kind.GROUP else everyone
-            of += [Told(part.id, seq, "" if n else part.after) for n, seq in enumerate(seqs)]
+            of += [RecipientPosition(part.id, seq, "" if n else part.after) for n, seq in enumerate(seqs)]
             room -= each * len(seqs) + len(part.named)
         async with self._database.snapshot() as connection:
             found = await noticing.alone(connection, alone)

@@ -22,7 +22,7 @@ from nestrel.service.push_keys import PushKey, encrypted
 from nestrel.service.push_turns import Turns
 from nestrel.store.database import Database
 from nestrel.store.read import noticing
-from nestrel.store.read.noticing import Told
+from nestrel.store.read.noticing import RecipientPosition
 from nestrel.store.write import subscriptions
 from nestrel.store.write.subscriptions import Parcel
 
@@ -72,7 +72,7 @@ class Pushing:
         """Tell once more what is due; whether there was something. It is decided anew."""
         parcels = await subscriptions.claim(self._database, AT_ONCE, _CLAIMED_SECONDS)
         if parcels:
-            asked = [Told(one.conversation_id, one.seq, one.subscription.user_id) for one in parcels]
+            asked = [RecipientPosition(one.conversation_id, one.seq, one.subscription.user_id) for one in parcels]
             async with self._database.snapshot() as connection:
                 found = {(one.conversation_id, one.seq, one.user_id): one for one in
                          await noticing.alone(connection, asked)}  # fmt: skip

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 import structlog
 
 from nestrel.core.problems import StoreUnavailable
-from nestrel.core.rate import Asked, Left, Policy, Rates, Told
+from nestrel.core.rate import Left, Policy, RateAnswer, RateRequest, Rates
 from nestrel.live.redis_rates import RedisRates
 from nestrel.service.settings import Settings
 from nestrel.store import events
@@ -30,7 +30,7 @@ _MANY = 500
 class Shared(Protocol):
     """The counts that all processes share."""
 
-    async def take(self, asked: Sequence[Asked]) -> list[Told]:
+    async def take(self, asked: Sequence[RateRequest]) -> list[RateAnswer]:
         """The answers, in the order of the questions. Raises `StoreUnavailable`."""
 
     async def tidy(self) -> None:

@@ -27,7 +27,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.write import batch, waiting_posts
 from nestrel.store.write.answers import Growth, Written
-from nestrel.store.write.waiting_posts import LAST, Taken, Waiting
+from nestrel.store.write.waiting_posts import LAST, TakenPosts, Waiting
 
 log = structlog.get_logger()
 
@@ -136,10 +136,10 @@ class WaitingPosts:
         if isinstance(answer, Problem):
             raise answer
         assert isinstance(answer, list)
-        taken = Taken([(made, answer)], growths, 0, set(), more=False)
+        taken = TakenPosts([(made, answer)], growths, 0, set(), more=False)
         return lambda: self._tell(taken)
 
-    def _tell(self, taken: Taken) -> None:
+    def _tell(self, taken: TakenPosts) -> None:
         metrics.WAITING_POSTS.labels("posted").inc(len(taken.units))
         metrics.WAITING_POSTS.labels("refused").inc(taken.refused)
         for post, written in taken.units:

@@ -23,7 +23,7 @@ from nestrel.store.database import Database
 from nestrel.store.keep import consumers
 from nestrel.store.read import moving, replaying
 from nestrel.store.read import webhooks as reading
-from nestrel.store.read.moving import Position, Told
+from nestrel.store.read.moving import Position, ReaderProgress
 from nestrel.store.write import webhooks
 
 Notices = Callable[[UUID, Sender], NoticeRequests]
@@ -52,7 +52,7 @@ class WebhookHandler:
         self._sender = Sender(id_, database, seal, outbound, now)
         self._notices = notices(id_, self._sender) if notices is not None else None
         self._at: Position | None = None
-        self._told: Told | None = None
+        self._told: ReaderProgress | None = None
         self._begun: str | None = None
         self._webhook: Webhook | None = None
         self._live = self._moving = False
@@ -99,12 +99,12 @@ class WebhookHandler:
         await self._go_on(lease, read.position)
         return 0.0 if read.more or hook.replay is not None else _PAUSE_SECONDS
 
-    def _of(self, hook: Webhook) -> Told:
+    def _of(self, hook: Webhook) -> ReaderProgress:
         """What the receiver was told of, as far as is known here."""
         if self._told is None or self._begun != hook.begun:
             since = None if hook.begun is None else self._seal().open_all(owner(self._id), hook.begun)
             assert not isinstance(since, ResyncPosition)
-            self._told, self._begun = Told(since), hook.begun
+            self._told, self._begun = ReaderProgress(since), hook.begun
         return self._told
 
     async def _replay(self, lease: Lease, hook: Webhook, replay: Replay) -> float:

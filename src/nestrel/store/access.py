@@ -9,7 +9,7 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.problems import Problem
-from nestrel.core.rights import Action, Standing, no_conversation
+from nestrel.core.rights import Action, Relation, no_conversation
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import admitted, epochs, rules
 from nestrel.store.database import Database
@@ -72,7 +72,7 @@ class Access:
     """A conversation that the caller may do something to, as it stood at the read: `rev` and `head` name one moment."""
 
     id: UUID
-    standing: Standing
+    standing: Relation
     head: int
     floor: int
     rev: int
@@ -113,10 +113,10 @@ def _access(
     return Access(conversation_id, standing, head, floor, rev, epoch)
 
 
-def standing_of(kind: Kind, visibility: Visibility, role: str | None, *, service: bool) -> Standing:
+def standing_of(kind: Kind, visibility: Visibility, role: str | None, *, service: bool) -> Relation:
     """How someone stands to a conversation; `role` as `ROLE` gives it."""
     kept_out = role == KEPT_OUT
-    return Standing(kind, visibility, None if role is None or kept_out else Role(role), service, kept_out)
+    return Relation(kind, visibility, None if role is None or kept_out else Role(role), service, kept_out)
 
 
 class AccessReader:

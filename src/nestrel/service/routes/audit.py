@@ -16,7 +16,7 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.order_models import AuditQuery
 from nestrel.service.questions import sealed, unsealed
 from nestrel.store.read import audit, called, profiles
-from nestrel.store.read.audit import Wanted
+from nestrel.store.read.audit import AuditFilter
 
 router = APIRouter(prefix="/audit", route_class=JsonRoute, tags=["audit"])
 
@@ -42,7 +42,7 @@ async def listing(
             question, key = await unsealed(connection, service, caller, "audit", query.cursor)
             after = UUID(key)
         since, until, actor, place = question
-        wanted = Wanted(
+        wanted = AuditFilter(
             parse_time(since) if since else None,
             parse_time(until) if until else None,
             actor,

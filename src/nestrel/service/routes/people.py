@@ -10,7 +10,7 @@ from starlette.responses import Response, StreamingResponse
 
 from nestrel.core.audit import Act
 from nestrel.core.objects import PeoplePage, Profile, SaidPage
-from nestrel.core.paging import Place
+from nestrel.core.paging import MessagePosition
 from nestrel.core.problems import Forbidden, NotFound, invalid
 from nestrel.core.rights import Action
 from nestrel.service import personal
@@ -102,7 +102,7 @@ async def messages(
         if query.order is not None:
             raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
         key = opened(service.seal.open_listing, caller.user_id, of, query.cursor)
-        descending, older, after = key[0] == "d", key[1] == "o", Place.of_key(key[2:])
+        descending, older, after = key[0] == "d", key[1] == "o", MessagePosition.of_key(key[2:])
     viewer = None if caller.service else caller.user_id
     async with service.database.read() as connection:
         who = await seen(connection, service, caller, user_id)

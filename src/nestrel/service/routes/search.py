@@ -8,7 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 
 from nestrel.core.objects import SearchPage
-from nestrel.core.paging import Place
+from nestrel.core.paging import MessagePosition
 from nestrel.core.problems import NotFound, invalid
 from nestrel.core.rights import Action
 from nestrel.core.search import question
@@ -20,7 +20,7 @@ from nestrel.service.questions import sealed, unsealed
 from nestrel.store import rows
 from nestrel.store.access import see
 from nestrel.store.read import called, profiles, search
-from nestrel.store.read.search import LAST, Wanted
+from nestrel.store.read.search import LAST, SearchFilter
 
 router = APIRouter(prefix="/search", route_class=JsonRoute, tags=["search"])
 
@@ -41,7 +41,7 @@ async def find(
             if query.model_fields_set - {"limit", "cursor"}:
                 raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
             asked, key = await unsealed(connection, service, caller, "search", query.cursor)
-            after = Place.of_key(key)
+            after = MessagePosition.of_key(key)
         wanted = _wanted(asked)
         if wanted.conversation_id is not None:
             await see(connection, wanted.conversation_id, caller, Action.SEE)
@@ -68,9 +68,9 @@ def _asked(query: SearchQuery) -> list[Any]:
     ]
 
 
-def _wanted(asked: list[Any]) -> Wanted:
+def _wanted(asked: list[Any]) -> SearchFilter:
     q, place, author, since, until = asked
-    return Wanted(
+    return SearchFilter(
         question(q or ""),
         UUID(place) if place else None,
         author,

@@ -21,7 +21,7 @@ from nestrel.service.order_models import UsageQuery
 from nestrel.service.questions import sealed, unsealed
 from nestrel.store.native import Connection
 from nestrel.store.read import usage
-from nestrel.store.read.usage import Of, Place, Wanted
+from nestrel.store.read.usage import Of, UsageFilter, UsagePosition
 from nestrel.store.rows import Wire
 
 router = APIRouter(prefix="/usage", route_class=JsonRoute, tags=["usage"])
@@ -49,7 +49,7 @@ async def listing(
                 raise invalid("/cursor", "a cursor stands for the whole query; send only limit beside it")
             question, key = await unsealed(connection, service, caller, "usage", query.cursor)
             at, _, id_ = key.partition(" ")
-            after = Place(parse_time(at), id_)
+            after = UsagePosition(parse_time(at), id_)
         wanted = _wanted(question)
         if "text/csv" in request.headers.get("accept", ""):
             return Response(await _table(connection, wanted), media_type="text/csv; charset=utf-8")
@@ -74,12 +74,12 @@ def _question(query: UsageQuery) -> list[Any]:
     return [format_time(since), format_time(until), query.by, query.of, query.id]
 
 
-def _wanted(question: list[Any]) -> Wanted:
+def _wanted(question: list[Any]) -> UsageFilter:
     since, until, by, of, id_ = question
-    return Wanted(parse_time(since), parse_time(until), by, Of(of), id_)
+    return UsageFilter(parse_time(since), parse_time(until), by, Of(of), id_)
 
 
-async def _table(connection: Connection, wanted: Wanted) -> str:
+async def _table(connection: Connection, wanted: UsageFilter) -> str:
     """All of it as CSV (RFC 4180)."""
     text = io.StringIO()
     writer = csv.DictWriter(text, ("at", "id", *usage.FIELDS))

@@ -37,7 +37,7 @@ WHERE name = $1 AND lease = $2 AND wanted RETURNING 1
 """
 
 
-class Taken(NamedTuple):
+class TakenLease(NamedTuple):
     """A lease of a consumer, by its number; its cursor is null where it has never stood anywhere."""
 
     name: str
@@ -45,10 +45,10 @@ class Taken(NamedTuple):
     cursor: str | None
 
 
-async def take(database: Database, node: str, but: Collection[str], most: int, *, search: bool) -> list[Taken]:
+async def take(database: Database, node: str, but: Collection[str], most: int, *, search: bool) -> list[TakenLease]:
     """Take some that nobody holds; `search` says whether this process indexes."""
     async with database.write_at_once() as connection:
-        return [Taken(*row) for row in await fetch(connection, _TAKE, node, SECONDS, list(but), search, most)]
+        return [TakenLease(*row) for row in await fetch(connection, _TAKE, node, SECONDS, list(but), search, most)]
 
 
 async def renew(database: Database, node: str, names: Sequence[str]) -> dict[str, int]:

@@ -14,7 +14,7 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rows import Wire
 from nestrel.store.rules import SIZE
 from nestrel.store.write import expiry
-from nestrel.store.write.expiry import Asked
+from nestrel.store.write.expiry import FloorBounds
 
 _STATES = f"""
 SELECT id, floor, {rules.floor("c")}, message_count, kept_bytes, clock_timestamp() FROM nestrel.conversations c
@@ -70,7 +70,7 @@ async def preview(connection: Connection, ids: Sequence[UUID], rule: Rule, now: 
     if cutoff is not None:
         agings = await expiry.aged(connection, [row[0] for row in states], cutoff)
     asked = [
-        Asked(id_, floor, max(kept, aged), rule.excess(messages, size))
+        FloorBounds(id_, floor, max(kept, aged), rule.excess(messages, size))
         for (id_, floor, kept, messages, size, _), aged in zip(states, agings, strict=True)
     ]
     wanted = await expiry.find(connection, asked)

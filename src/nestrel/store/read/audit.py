@@ -27,7 +27,7 @@ ORDER BY a.audit_id DESC LIMIT $6
 """
 
 
-class Wanted(NamedTuple):
+class AuditFilter(NamedTuple):
     """Which acts: since (inclusive), until (exclusive), whose, and in which conversation."""
 
     since: datetime | None
@@ -36,7 +36,7 @@ class Wanted(NamedTuple):
     conversation_id: UUID | None
 
 
-async def page(connection: Connection, wanted: Wanted, limit: int, after: UUID) -> tuple[list[Wire], UUID | None]:
+async def page(connection: Connection, wanted: AuditFilter, limit: int, after: UUID) -> tuple[list[Wire], UUID | None]:
     """Acts, newest first, and the id to continue behind; None at the end."""
     found = await fetch(connection, _PAGE, after, *wanted, limit + 1)
     last = found[limit - 1][0] if len(found) > limit else None

@@ -14,7 +14,7 @@ from nestrel.core.catching_up import most_rows, new_messages, taken
 from nestrel.core.cursors import ChangePosition
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read.changes import Changes, State, states
-from nestrel.store.read.together import Asked, read
+from nestrel.store.read.together import ReadRequest, read
 
 _COUNT = """
 SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
@@ -27,16 +27,16 @@ SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
 async def from_start(
     connection: Connection, id_: UUID, start: ChangePosition | None, now: State, *,
     upto: ChangePosition | None = None, most: int | None = None, page: int = limits.PAGE_DEFAULT,
-) -> Asked:  # fmt: skip
+) -> ReadRequest:  # fmt: skip
     """What to ask for somebody who stands at `start`: no more than `upto`, and with the newest page where more than
     `most` messages have changed, or `start` is of a state that is lost."""
     if start is None or not connection.history.known.holds(start, now.begun):
-        return Asked(None, now, page=page)
+        return ReadRequest(None, now, page=page)
     if most is not None and await _too_far(connection, id_, start, now, most):
-        return Asked(None, now, page=page)
+        return ReadRequest(None, now, page=page)
     if upto is not None and upto.epoch == now.epoch and upto.rev < now.rev:
         now = replace(now, rev=upto.rev, head=upto.seq)
-    return Asked(start, now)
+    return ReadRequest(start, now)
 
 
 async def _too_far(connection: Connection, id_: UUID, start: ChangePosition, now: State, most: int) -> bool:
@@ -72,7 +72,7 @@ async def beginning(connection: Connection, id_: UUID, limit: int) -> Changes | 
     now = (await states(connection, [id_])).get(id_)
     if now is None or now.closed:
         return None
-    return (await read(connection, {id_: Asked(ChangePosition(0, 0, 0, now.epoch), now)}, limit))[id_]
+    return (await read(connection, {id_: ReadRequest(ChangePosition(0, 0, 0, now.epoch), now)}, limit))[id_]
 
 
 async def since_each(
@@ -81,7 +81,7 @@ async def since_each(
     """What `since` answers, of each of some: in as many statements as one of them takes, where they have few rows."""
     now = await states(connection, [id_ for id_, _ in wanted])
     answers: list[Changes | None] = [None] * len(wanted)
-    left = deque[tuple[int, Asked]]()
+    left = deque[tuple[int, ReadRequest]]()
     for n, (id_, start) in enumerate(wanted):
         state = now.get(id_)
         if state is not None and state.closed:
@@ -90,7 +90,7 @@ async def since_each(
             page = min(limit, limits.PAGE_MOST)
             left.append((n, await from_start(connection, id_, start, state, page=page)))
     while left:
-        some = dict[UUID, tuple[int, Asked]]()
+        some = dict[UUID, tuple[int, ReadRequest]]()
         for n, asked in left:
             if wanted[n][0] in some:
                 break  # one that is asked for twice comes in another reading
@@ -112,4 +112,4 @@ async def newest(connection: Connection, id_: UUID, limit: int, *, rows: int | N
     now = (await states(connection, [id_])).get(id_)
     if now is None or now.closed:
         return None
-    return (await read(connection, {id_: Asked(None, now, page=limit)}, rows or limit))[id_]
+    return (await read(connection, {id_: ReadRequest(None, now, page=limit)}, rows or limit))[id_]

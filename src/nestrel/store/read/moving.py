@@ -22,7 +22,7 @@ from nestrel.store.read import changes as feed
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN, Tail
 from nestrel.store.read.resync import NOTHING
-from nestrel.store.read.together import UNBOUNDED, Asked
+from nestrel.store.read.together import UNBOUNDED, ReadRequest
 
 Position = AllPosition | ResyncPosition
 
@@ -57,7 +57,7 @@ _REMEMBERED = 100_000
 
 
 @dataclass(slots=True)
-class Told:
+class ReaderProgress:
     """Of what a reader was told that began at a snapshot, or of everything where there is none; `of` are some of which
     that is known. All that was read for it here lies before `reached`; in the epoch `whole_in` nothing of that is lost.
     """
@@ -91,7 +91,7 @@ async def read(
     *,
     kind: Kind | None = None,
     silent: bool = False,
-    told: Told | None = None,
+    told: ReaderProgress | None = None,
 ) -> Moving:
     """Read on from `at`, in a transaction of one snapshot: up to about `most` rows, of one conversation, of those of a
     kind, or of all; also of `silent` ones, in which nothing has been said yet, if these are wanted.
@@ -148,7 +148,7 @@ async def _take(
     here: ResyncPosition,
     ids: Sequence[UUID],
     most: int,
-    told: Told | None,
+    told: ReaderProgress | None,
     *,
     silent: bool,
 ) -> bool:
@@ -156,7 +156,7 @@ async def _take(
     states = await feed.states(connection, ids)
     open_ = {id_: states[id_] for id_ in ids if id_ in states and not states[id_].closed}
     begun = await _begun(connection, here, open_, starts.SHALLOW, told)
-    small, chosen, whole = dict[UUID, Asked](), list[UUID](), True
+    small, chosen, whole = dict[UUID, ReadRequest](), list[UUID](), True
     apart: UUID | None = None
     for id_ in ids:
         state, start = states.get(id_), begun.get(id_)
@@ -170,7 +170,7 @@ async def _take(
             if small and moved > most:
                 whole = False
                 break
-            small[id_] = Asked(start, state, fresh=start.seq == 0)
+            small[id_] = ReadRequest(start, state, fresh=start.seq == 0)
             most -= moved
         chosen.append(id_)
     found = await together.read(connection, small, UNBOUNDED, size=UNBOUNDED, item=UNBOUNDED)
@@ -190,7 +190,7 @@ async def _take(
 
 
 async def _begun(
-    connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int, told: Told | None
+    connection: Connection, here: ResyncPosition, states: Mapping[UUID, State], depth: int, told: ReaderProgress | None
 ) -> dict[UUID, ChangePosition]:
     """Where each stood, as far as is found; nothing of those that begin anew with their newest page."""
     known = dict[UUID, ChangePosition]()
@@ -216,7 +216,7 @@ def _beginning(epoch: int) -> ChangePosition:
 
 async def _untold(
     connection: Connection,
-    told: Told,
+    told: ReaderProgress,
     states: Mapping[UUID, State],
     found: Mapping[UUID, ChangePosition],
     depth: int,

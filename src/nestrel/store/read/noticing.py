@@ -109,7 +109,7 @@ class Look(NamedTuple):
     base: int | None
 
 
-class Found(NamedTuple):
+class NewMessages(NamedTuple):
     """What is new in a conversation: the messages `low` to `high`, as far as they are old enough; and the seconds
     since the first that is not was made. `few`: of those alone anybody can want to be told, as in a group where nobody
     wants everything, or where one has blocked the other; `named` are those whom edits have named since."""
@@ -128,7 +128,7 @@ class Found(NamedTuple):
         return sorted(self.few) if self.few is not None else range(self.low, self.high + 1)
 
 
-class Told(NamedTuple):
+class RecipientPosition(NamedTuple):
     """A message, and from whom on among those who are to be told; or the one who is, if they are `alone`."""
 
     conversation_id: UUID
@@ -152,7 +152,7 @@ async def began(connection: Connection, since: AllPosition) -> datetime | None:
     return moment
 
 
-async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) -> dict[UUID, Found]:
+async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) -> dict[UUID, NewMessages]:
     """What is new in some conversations, and was made a `delay` ago; nothing of those that are closed. Where one has
     blocked the other, nobody wants to be told of any of it."""
     ids, snapshots = array([one.id for one in looks]), texts([one.snapshot for one in looks])
@@ -161,7 +161,7 @@ async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) 
         delay,
     )  # fmt: skip
     found = {
-        looks[n - 1].id: Found(Kind(kind), members, low, high, age, few, [])
+        looks[n - 1].id: NewMessages(Kind(kind), members, low, high, age, few, [])
         for n, kind, members, low, high, age, few in rows
     }
     asked = [one for one in looks if one.id in found]
@@ -172,24 +172,28 @@ async def look(connection: Connection, looks: Sequence[Look], delay: timedelta) 
     return found
 
 
-async def everyone(connection: Connection, asked: Sequence[Told], most: int, *, subscribed: bool) -> list[Notice]:
+async def everyone(
+    connection: Connection, asked: Sequence[RecipientPosition], most: int, *, subscribed: bool
+) -> list[Notice]:
     """Who is told of messages of a direct conversation or a bulletin: each of them up to `most` people behind `after`,
     by user id. `subscribed`: only who has a device."""
     return await _who(connection, _OF_EVERYONE, asked, most, subscribed)
 
 
-async def some(connection: Connection, asked: Sequence[Told], most: int, *, subscribed: bool) -> list[Notice]:
+async def some(
+    connection: Connection, asked: Sequence[RecipientPosition], most: int, *, subscribed: bool
+) -> list[Notice]:
     """The same of a group."""
     return await _who(connection, _OF_SOME, asked, most, subscribed)
 
 
-async def alone(connection: Connection, asked: Sequence[Told]) -> list[Notice]:
+async def alone(connection: Connection, asked: Sequence[RecipientPosition]) -> list[Notice]:
     """Of each the one who is named, if they are still to be told."""
     return await _who(connection, _OF_ONE, asked, 1, False)
 
 
 async def _who(
-    connection: Connection, sql: str, asked: Sequence[Told], most: int, subscribed: bool
+    connection: Connection, sql: str, asked: Sequence[RecipientPosition], most: int, subscribed: bool
 ) -> list[Notice]:  # fmt: skip
     if not asked:
         return []

@@ -70,7 +70,7 @@ WHERE user_id = $1 AND word >= $2 AND word < $3 AND ($2 <> '' OR n = 0)
 """
 
 
-class Place(NamedTuple):
+class DirectoryPosition(NamedTuple):
     """A place in the directory: the word that was found, and whose it is."""
 
     word: str
@@ -99,7 +99,7 @@ async def find(
             raise invalid("/cursor", "whoever stands there is called otherwise by now; ask again without one")
     values = low, high, word, after or "", also, [prefix + LAST for prefix in also]
     if viewer is not None and await _few(connection, viewer):
-        found = [Place(*row) for row in await fetch(connection, _BY_SHARED, viewer, *values, limit + 1)]
+        found = [DirectoryPosition(*row) for row in await fetch(connection, _BY_SHARED, viewer, *values, limit + 1)]
         return [place.user_id for place in found[:limit]], found[limit - 1].user_id if len(found) > limit else None
     return await _walk(connection, viewer, values, limit)
 
@@ -115,13 +115,13 @@ async def _walk(
     connection: Connection, viewer: str | None, values: tuple[object, ...], limit: int
 ) -> tuple[list[str], str | None]:
     """The directory by its words, some at a time, leaving out whom the viewer may not see."""
-    seen, looked = list[Place](), 0
+    seen, looked = list[DirectoryPosition](), 0
     low, high, word, user_id, *also = values
     while True:
         rows = await fetch(connection, _BY_WORD, "", low, high, word, user_id, *also, _CHUNK)
         looked += len(rows)
         visible = await _visible(connection, viewer, [row[1] for row in rows])
-        seen += [Place(*row) for row in rows if row[1] in visible]
+        seen += [DirectoryPosition(*row) for row in rows if row[1] in visible]
         if len(seen) > limit:
             return [place.user_id for place in seen[:limit]], seen[limit - 1].user_id
         if len(rows) < _CHUNK:

@@ -13,7 +13,7 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import changes as feed
 from nestrel.store.read import together
 from nestrel.store.read.changes import Changes
-from nestrel.store.read.together import UNBOUNDED, Asked
+from nestrel.store.read.together import UNBOUNDED, ReadRequest
 
 _WALKED = 20_000
 """Conversations that one reading looks at."""
@@ -40,7 +40,7 @@ async def read(connection: Connection, at: Replay, only: UUID | None, most: int)
     wanted = [row[0] for row in walked if row[1]]
     ids = wanted[:_MANY]
     result = Replaying()
-    asked: dict[UUID, Asked] = {}
+    asked: dict[UUID, ReadRequest] = {}
     states = await feed.states(connection, ids)
     for id_, low in await _lows(connection, ids, at):
         state = states[id_]
@@ -53,7 +53,7 @@ async def read(connection: Connection, at: Replay, only: UUID | None, most: int)
         upto = min(state.head, low + most - 1)
         most -= upto - low + 1
         start = ChangePosition(state.rev, low - 1, state.rev, state.epoch)  # nothing but messages from there on
-        asked[id_] = Asked(start, replace(state, head=upto))
+        asked[id_] = ReadRequest(start, replace(state, head=upto))
     found = await together.read(connection, asked, UNBOUNDED, size=UNBOUNDED, item=UNBOUNDED)
     for id_, changes in found.items():
         changes.more = changes.head < states[id_].head

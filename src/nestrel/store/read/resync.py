@@ -16,7 +16,7 @@ from nestrel.store.read import catch_up, starts, together
 from nestrel.store.read import changes as feed
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import UNSEEN
-from nestrel.store.read.together import Asked
+from nestrel.store.read.together import ReadRequest
 
 _MINE_BEHIND = "ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3::uuid)"
 _THESE = "$3::uuid[]"
@@ -287,7 +287,7 @@ class _Waiting:
 
     pending: Pending
     state: State | None
-    asked: Asked | None = None
+    asked: ReadRequest | None = None
 
 
 async def _looked_at(

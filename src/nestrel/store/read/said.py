@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from nestrel.core.paging import Place
+from nestrel.core.paging import MessagePosition
 from nestrel.store import rows, rules
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import messages
@@ -47,13 +47,13 @@ class Page(NamedTuple):
     """Messages, with the positions of the first and the last, and whether there is more beyond the last."""
 
     items: list[Wire]
-    first: Place | None
-    last: Place | None
+    first: MessagePosition | None
+    last: MessagePosition | None
     more: bool
 
 
 async def page(
-    connection: Connection, viewer: str | None, author: str, limit: int, *, older: bool, after: Place | None
+    connection: Connection, viewer: str | None, author: str, limit: int, *, older: bool, after: MessagePosition | None
 ) -> Page:
     """Messages of an author that are no tombstones, newest first if `older`, else oldest first, from behind a
     position; in the viewer's own conversations, for None in all."""
@@ -65,5 +65,5 @@ async def page(
     return Page(items, first, last, len(found) > limit)
 
 
-def _place(row: Sequence[Any]) -> Place:
-    return Place(row[8], row[0], row[1])
+def _place(row: Sequence[Any]) -> MessagePosition:
+    return MessagePosition(row[8], row[0], row[1])

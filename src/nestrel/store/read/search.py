@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from nestrel.core import limits
-from nestrel.core.paging import Place
+from nestrel.core.paging import MessagePosition
 from nestrel.core.search import Question
 from nestrel.core.words import pieces_of
 from nestrel.store import rules
@@ -84,20 +84,20 @@ END = datetime(9999, 12, 31, tzinfo=UTC)
 BEGINNING = datetime(1, 1, 1, tzinfo=UTC)
 
 
-LAST = Place(END, UUID(int=2**128 - 1), limits.SEQ_MOST)
+LAST = MessagePosition(END, UUID(int=2**128 - 1), limits.SEQ_MOST)
 """Every message is before it."""
 
 
 class Hit(NamedTuple):
     """A message that answers, and where what was looked for stands in it."""
 
-    place: Place
+    place: MessagePosition
     row: Sequence[Any]
     marks: list[tuple[int, int]]
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SearchFilter:
     """A question with its filters: one conversation, an author, a time from `since` on and before `until`."""
 
     question: Question
@@ -116,7 +116,7 @@ class _Block:
     low: int
     high: int
     first_at: datetime
-    bound: Place
+    bound: MessagePosition
     count: int = _FIRST_TAIL
 
     def __lt__(self, other: _Block) -> bool:
@@ -125,21 +125,26 @@ class _Block:
 
 
 @dataclass(slots=True)
-class Found:
+class HitPage:
     """A page of hits, newest first; `following` is behind what the next page begins, None at the end."""
 
     hits: list[Hit] = field(default_factory=list)
-    following: Place | None = None
+    following: MessagePosition | None = None
 
 
 async def find(
-    connection: Connection, caller: Caller, wanted: Wanted, limit: int, after: Place, replicas: Replicas | None = None
-) -> Found:
+    connection: Connection,
+    caller: Caller,
+    wanted: SearchFilter,
+    limit: int,
+    after: MessagePosition,
+    replicas: Replicas | None = None,
+) -> HitPage:
     """A page of what answers and is before a place, in a transaction that sees one moment. What the caller may read of
     a conversation that is named is the caller's business. Which blocks have the words, `replicas` may answer; whose
     they are and what stands in them is read here."""
     if wanted.until is not None and wanted.until <= after.at:
-        after = Place(wanted.until, UUID(int=0), 0)
+        after = MessagePosition(wanted.until, UUID(int=0), 0)
     await execute(connection, _BITMAPS)
     blocks, unseen = await _blocks(connection, caller, wanted, after, replicas)
     heapq.heapify(blocks)
@@ -166,13 +171,13 @@ async def find(
     edge = max([one.bound for one in blocks[:1]] + ([unseen] if unseen is not None else []), default=None)
     sure = hits if edge is None else [hit for hit in hits if hit.place > edge]
     if len(sure) > limit:
-        return Found(sure[:limit], sure[limit - 1].place)
-    return Found(sure, None if edge is None else edge._replace(seq=edge.seq + 1))
+        return HitPage(sure[:limit], sure[limit - 1].place)
+    return HitPage(sure, None if edge is None else edge._replace(seq=edge.seq + 1))
 
 
 async def _blocks(
-    connection: Connection, caller: Caller, wanted: Wanted, after: Place, replicas: Replicas | None
-) -> tuple[list[_Block], Place | None]:
+    connection: Connection, caller: Caller, wanted: SearchFilter, after: MessagePosition, replicas: Replicas | None
+) -> tuple[list[_Block], MessagePosition | None]:
     """Blocks that have the words and may hold something before a place; and, of those that are left out, how new the
     newest may be."""
     places, anywhere = list[UUID](), True
@@ -198,7 +203,7 @@ async def _blocks(
                     block * BLOCK + 1,
                     block * BLOCK + BLOCK,
                     first_at,
-                    min(after, Place(last_at, id_, block * BLOCK + BLOCK)),
+                    min(after, MessagePosition(last_at, id_, block * BLOCK + BLOCK)),
                 )
                 for id_, block, first_at, last_at in found
             ]
@@ -206,7 +211,7 @@ async def _blocks(
         if len(found) <= most:
             return blocks, None
         id_, block, _, last_at = found[most]
-        unseen = min(after, Place(last_at, id_, block * BLOCK + BLOCK))
+        unseen = min(after, MessagePosition(last_at, id_, block * BLOCK + BLOCK))
         if unseen < after:
             break  # else all of them reach over the place where the page begins, and any may have the next
     return blocks, unseen
@@ -276,11 +281,11 @@ def _next(blocks: list[_Block]) -> list[_Block]:
     return batch
 
 
-def _hits(found: Sequence[Any], batch: Sequence[_Block], wanted: Wanted) -> list[Hit]:
+def _hits(found: Sequence[Any], batch: Sequence[_Block], wanted: SearchFilter) -> list[Hit]:
     hits = []
     for n, _, *row in found:
         at = row[_CREATED_AT]
-        place = Place(at, batch[n].id, row[0])
+        place = MessagePosition(at, batch[n].id, row[0])
         if row[_REMOVED_AT] is not None:
             continue
         if wanted.author is not None and row[_AUTHOR] != wanted.author:
@@ -306,7 +311,7 @@ def _read_on(found: Sequence[Any], batch: Sequence[_Block], since: datetime | No
         floor, *row = last[n]
         at = row[_CREATED_AT]
         block.high = row[0] - 1
-        block.bound = min(block.bound, Place(at, block.id, block.high))
+        block.bound = min(block.bound, MessagePosition(at, block.id, block.high))
         block.count = min(block.count * 4, BLOCK)
         if block.high >= max(block.low, floor) and (since is None or at >= since):
             more.append(block)

@@ -89,7 +89,7 @@ CROSS JOIN LATERAL (
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class ReadRequest:
     """From where on a conversation is read, up to its `state`: without a `start` it begins with its newest page, of
     `page` messages. One that is `fresh` is a first copy, and is given `reset`."""
 
@@ -111,7 +111,7 @@ class Asked:
 class _Part:
     """What is being read of one conversation."""
 
-    asked: Asked
+    asked: ReadRequest
     changes: Changes
     rows: int
 
@@ -145,7 +145,7 @@ class _Reading:
 
 async def read(
     connection: Connection,
-    asked: Mapping[UUID, Asked],
+    asked: Mapping[UUID, ReadRequest],
     most: int,
     *,
     size: int = SIZE,
@@ -220,7 +220,7 @@ async def _touched(reading: _Reading, most: int) -> None:
         reading.cut(wanted[pairs[until - 1][0]][0])
 
 
-def _may_have_changed(asked: Asked) -> bool:
+def _may_have_changed(asked: ReadRequest) -> bool:
     return asked.start is not None and asked.start.rev < asked.state.rev and not asked.only_posts
 
 
@@ -283,7 +283,7 @@ async def _new(reading: _Reading) -> None:
         reading.cut(wanted[last][0])
 
 
-def _has_new(asked: Asked) -> bool:
+def _has_new(asked: ReadRequest) -> bool:
     return asked.start is None or new_messages(asked.start, asked.state.counters) > 0
 
 

@@ -20,7 +20,7 @@ class Of(StrEnum):
     PERSON = "person"
 
 
-class Wanted(NamedTuple):
+class UsageFilter(NamedTuple):
     """Which usage: since (inclusive) and until (exclusive), by `hour` or `day`, of what, and of which of them."""
 
     since: datetime
@@ -93,7 +93,7 @@ FIELDS = ("posts", "edits", "removals", "reactions", "receipts", "deliveries", "
           "stored_bytes")  # fmt: skip
 
 
-class Place(NamedTuple):
+class UsagePosition(NamedTuple):
     """A place in a list of usage."""
 
     at: datetime
@@ -101,18 +101,18 @@ class Place(NamedTuple):
 
 
 async def page(
-    connection: Connection, wanted: Wanted, limit: int, after: Place | None
-) -> tuple[list[Wire], Place | None]:
+    connection: Connection, wanted: UsageFilter, limit: int, after: UsagePosition | None
+) -> tuple[list[Wire], UsagePosition | None]:
     """Periods in which something was used, in order, by id within each; and the place to continue behind."""
     if wanted.of is Of.CONVERSATION and wanted.id is not None:
         UUID(wanted.id)
-    behind = after or Place(datetime.min.replace(tzinfo=wanted.since.tzinfo, year=1970), "")
+    behind = after or UsagePosition(datetime.min.replace(tzinfo=wanted.since.tzinfo, year=1970), "")
     found = await fetch(
         connection, _STATEMENTS[wanted.of], wanted.since, wanted.until, wanted.by, wanted.id, *behind, limit + 1
     )
     items = [_wire(row) for row in found[:limit]]
     last = found[limit - 1] if len(found) > limit else None
-    return items, None if last is None else Place(last[0], last[1] or "~")
+    return items, None if last is None else UsagePosition(last[0], last[1] or "~")
 
 
 def _wire(row: Any) -> Wire:

@@ -19,7 +19,7 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import messages, profiles, receipts
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 from nestrel.store.write import facts
-from nestrel.store.write.facts import Known
+from nestrel.store.write.facts import BatchFacts
 
 _REPEATS = f"""
 SELECT {rows.columns("m", MESSAGE_COLUMNS)}
@@ -133,7 +133,7 @@ def _message(state: MessageState, conversation_id: str) -> Wire:
 async def growths(
     connection: Connection,
     decided: Plan,
-    known: Known,
+    known: BatchFacts,
     objects: Objects,
     members: dict[UUID, list[Wire]],
     shown: set[int],

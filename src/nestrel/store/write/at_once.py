@@ -20,7 +20,7 @@ from nestrel.store.native import Connection, array, fetch, hashes, texts
 from nestrel.store.write import answers, apply, audit, facts
 from nestrel.store.write.answers import Answer, Growth
 from nestrel.store.write.batch import Learned, learned_of
-from nestrel.store.write.facts import Known
+from nestrel.store.write.facts import BatchFacts
 from nestrel.store.write.memory import Memory
 
 # Whoever holds the conversation is not waited for, and whoever has changed it since has left another `rev` or guard:
@@ -67,7 +67,7 @@ async def write(
     if place is None:
         return None
     shown = {place.id.int} if followed(place.id) else set[int]()
-    known, before = Known(), (place.rev, place.guard)
+    known, before = BatchFacts(), (place.rev, place.guard)
     if not facts.recall(known, posts, place, shown, memory):
         return None
     decided = plan(units, known.facts, {place.id.int: place}, place.last_at)

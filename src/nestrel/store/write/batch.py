@@ -16,7 +16,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.write import answers, apply, facts
 from nestrel.store.write.answers import Answer, Growth
-from nestrel.store.write.facts import Known
+from nestrel.store.write.facts import BatchFacts
 from nestrel.store.write.memory import Author, Memory
 
 Learned = list[tuple[Locked, Mapping[str, Author]]]
@@ -88,7 +88,7 @@ async def _decide(
     shown: set[int],
     edit_window: timedelta | None,
     memory: Memory | None,
-) -> tuple[Plan | None, Known]:
+) -> tuple[Plan | None, BatchFacts]:
     """Plan a batch; no plan where a post is refused of which nobody has asked whether it is a repeat: what has landed
     is answered as such, whatever speaks against it now."""
     known = await facts.read(connection, [command for unit in units for command in unit], locked, shown, memory)
@@ -97,7 +97,7 @@ async def _decide(
     return None if known.trusted and _refused_unasked(units, decided, known) else decided, known
 
 
-def _refused_unasked(units: Sequence[Sequence[Command]], decided: Plan, known: Known) -> bool:
+def _refused_unasked(units: Sequence[Sequence[Command]], decided: Plan, known: BatchFacts) -> bool:
     return any(
         isinstance(taken, Problem) and any(id(command) in known.trusted for command in unit)
         for unit, taken in zip(units, decided.units, strict=True)
@@ -115,7 +115,7 @@ def _repeating(units: Sequence[Sequence[Command]], decided: Plan) -> set[str]:
     }
 
 
-def learned_of(place: Locked, known: Known) -> Mapping[str, Author]:
+def learned_of(place: Locked, known: BatchFacts) -> Mapping[str, Author]:
     """What there is to remember of a conversation's authors when the batch is written."""
     number = place.id.int
     before, learned = known.authors.get(number, {}), known.learned.get(number, {})
@@ -127,7 +127,7 @@ def learned_of(place: Locked, known: Known) -> Mapping[str, Author]:
 
 
 async def _carry_out(
-    database: Database, connection: Connection, decided: Plan, known: Known, shown: set[int]
+    database: Database, connection: Connection, decided: Plan, known: BatchFacts, shown: set[int]
 ) -> tuple[list[Answer | Held], list[Growth], list[Locked]]:
     members = await apply.apply(database, connection, decided)
     objects = await answers.objects(connection, decided, shown)

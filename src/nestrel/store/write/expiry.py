@@ -54,7 +54,7 @@ class Expiring(NamedTuple):
     size: int
 
 
-class Asked(NamedTuple):
+class FloorBounds(NamedTuple):
     """A conversation at its stored floor: how far age alone moves it, and what is over the other limits."""
 
     id: UUID
@@ -68,7 +68,7 @@ async def aged(connection: Connection, ids: Sequence[UUID], cutoff: datetime) ->
     return [row[0] for row in await fetch(connection, _AGED, array(ids), cutoff)]
 
 
-async def find(connection: Connection, asked: Sequence[Asked]) -> list[Expiring]:
+async def find(connection: Connection, asked: Sequence[FloorBounds]) -> list[Expiring]:
     """The new floor of each, no lower than what age makes it."""
     found = await fetch(
         connection,
@@ -108,7 +108,7 @@ async def measure(connection: Connection, ids: Sequence[UUID], rule: Rule | None
         found = await aged(connection, [row[0] for row in states], cutoff)
         agings = [max(old, new) for old, new in zip(agings, found, strict=True)]
     asked = [
-        Asked(row[0], row[1], aging, (rule or held).excess(row[4], row[5]))
+        FloorBounds(row[0], row[1], aging, (rule or held).excess(row[4], row[5]))
         for row, held, aging in zip(states, own, agings, strict=True)
     ]
     wanted = await find(connection, asked)
@@ -130,7 +130,7 @@ async def expire(
             place.size -= before.found.size
         excess = place.rule.excess(place.messages, place.size)
         if excess or place.floor > begin:
-            asked.append((place, Asked(place.id, begin, place.floor, excess)))
+            asked.append((place, FloorBounds(place.id, begin, place.floor, excess)))
         else:
             place.floor = max(place.floor, begin)
     if not asked:

@@ -108,7 +108,7 @@ _VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 
 
 @dataclass(slots=True)
-class Known:
+class BatchFacts:
     """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live. `authors` is
     what was known of a conversation's, by its number, and `learned` what the store has said of others. Of posts that
     are `trusted`, by the identity of the command, nobody has asked whether the key is new."""
@@ -168,10 +168,10 @@ async def read(
     locked: dict[int, Locked],
     shown: set[int],
     memory: Memory | None = None,
-) -> Known:
+) -> BatchFacts:
     """One statement for each kind of command in the batch. `shown` are the conversations, by the number of their ids,
     whose authors' profiles are wanted for live delivery. What is in the `memory` is not asked for."""
-    known = Known()
+    known = BatchFacts()
     known.now = max((place.at for place in locked.values() if place.at is not None), default=None)
     posts = [command for command in commands if isinstance(command, Post)]
     if posts:
@@ -206,7 +206,7 @@ async def read(
 
 async def _know_posts(
     connection: Connection,
-    known: Known,
+    known: BatchFacts,
     posts: Sequence[Post],
     locked: dict[int, Locked],
     shown: set[int],
@@ -220,7 +220,7 @@ async def _know_posts(
     known.facts.posts = iter([fact or next(found) for fact in remembered]) if remembered else found
 
 
-def recall(known: Known, posts: Sequence[Post], place: Locked, shown: set[int], memory: Memory) -> bool:
+def recall(known: BatchFacts, posts: Sequence[Post], place: Locked, shown: set[int], memory: Memory) -> bool:
     """Take the facts of posts into one conversation from the memory alone; whether it has all of them, and the index
     decides on their keys."""
     facts = []
@@ -233,7 +233,9 @@ def recall(known: Known, posts: Sequence[Post], place: Locked, shown: set[int], 
     return True
 
 
-def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int], memory: Memory) -> PostFacts | None:
+def _recall(
+    known: BatchFacts, post: Post, locked: dict[int, Locked], shown: set[int], memory: Memory
+) -> PostFacts | None:
     number = post.conversation_id.int
     authors = known.authors.get(number)
     if authors is None:
@@ -253,7 +255,7 @@ def _recall(known: Known, post: Post, locked: dict[int, Locked], shown: set[int]
 
 async def _look_up_keys(
     connection: Connection,
-    known: Known,
+    known: BatchFacts,
     posts: Sequence[Post],
     facts: list[PostFacts | None],
     locked: dict[int, Locked],
@@ -285,7 +287,7 @@ def _index_decides(place: Locked) -> bool:
 
 
 async def _read_posts(
-    connection: Connection, known: Known, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
+    connection: Connection, known: BatchFacts, posts: Sequence[Post], locked: dict[int, Locked], shown: set[int]
 ) -> list[PostFacts]:
     if not posts:
         return []
@@ -331,7 +333,7 @@ def _keep_out(locked: dict[int, Locked], asked: Sequence[tuple[UUID, str]], foun
 
 
 async def _read_changes(
-    connection: Connection, known: Known, changes: Sequence[Change], locked: dict[int, Locked]
+    connection: Connection, known: BatchFacts, changes: Sequence[Change], locked: dict[int, Locked]
 ) -> None:
     found = await fetch(
         connection,
@@ -379,7 +381,7 @@ async def read_marks(connection: Connection, states: dict[MessageState, UUID]) -
 
 
 async def _read_receipts(
-    connection: Connection, known: Known, reads: Sequence[Read], locked: dict[int, Locked]
+    connection: Connection, known: BatchFacts, reads: Sequence[Read], locked: dict[int, Locked]
 ) -> None:
     asked = {(read.conversation_id.int, read.user_id): read for read in reads}
     ids, users = [read.conversation_id for read in asked.values()], [read.user_id for read in asked.values()]

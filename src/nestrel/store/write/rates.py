@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nestrel.core.rate import Asked, Told
+from nestrel.core.rate import RateAnswer, RateRequest
 from nestrel.store.database import Database
 from nestrel.store.native import array, execute, fetch, texts
 
@@ -28,7 +28,7 @@ class StoredRates:
     def __init__(self, database: Database) -> None:
         self._database = database
 
-    async def take(self, asked: Sequence[Asked]) -> list[Told]:
+    async def take(self, asked: Sequence[RateRequest]) -> list[RateAnswer]:
         """The answers, in the order of the questions."""
         order = sorted(range(len(asked)), key=lambda n: (asked[n].policy.name, asked[n].key))
         ordered = [asked[n] for n in order]
@@ -42,7 +42,7 @@ class StoredRates:
                 array([one.wanted for one in ordered]),
                 array([one.policy.limit for one in ordered]),
             )
-        told = {n: Told(*row) for n, row in zip(order, found, strict=True)}
+        told = {n: RateAnswer(*row) for n, row in zip(order, found, strict=True)}
         return [told[n] for n in range(len(asked))]
 
     async def tidy(self) -> None:

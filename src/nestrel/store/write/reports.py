@@ -8,7 +8,7 @@ from uuid import UUID
 from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.problems import Expired, Forbidden, NotFound, OverQuota
-from nestrel.core.rights import Action, Standing
+from nestrel.core.rights import Action, Relation
 from nestrel.core.roles import Kind, Visibility
 from nestrel.store import access as accesses
 from nestrel.store import admitted, rows
@@ -142,7 +142,7 @@ async def forget(connection: Connection) -> bool:
 
 def _judges(row: Any, caller: Caller) -> bool:
     kind, visibility, role = row
-    standing: Standing = accesses.standing_of(Kind(kind), Visibility(visibility), role, service=caller.service)
+    standing: Relation = accesses.standing_of(Kind(kind), Visibility(visibility), role, service=caller.service)
     return standing.may(Action.JUDGE)
 
 

@@ -71,7 +71,7 @@ class Waiting(NamedTuple):
     posted_as: str
 
 
-class Taken(NamedTuple):
+class TakenPosts(NamedTuple):
     """What one transaction took: the commands that were carried out with their answers, what moved, and how many were
     refused; the conversations that somebody held, whose posts wait; and whether there may be more."""
 
@@ -82,7 +82,7 @@ class Taken(NamedTuple):
     more: bool
 
 
-class Standing(NamedTuple):
+class WaitingCounts(NamedTuple):
     """How many wait, for how many seconds the first of them has, and how many stand as refused."""
 
     waiting: int
@@ -105,7 +105,7 @@ async def take(
     most: int = limits.GROUP_COMMANDS,
     but: set[UUID],
     before: int = LAST,
-) -> Taken | None:
+) -> TakenPosts | None:
     """Take what waits, in the order of tickets and those `before` one, but for conversations `but`; None while another
     process does. `decide` makes a command of each, or says why it can never be one."""
     async with database.write() as connection:
@@ -141,7 +141,7 @@ async def take(
         if done:
             await execute(connection, _DONE, array(done))
         await _refuse(connection, refused)
-    return Taken(units, growths, len(refused), held, len(found) == most)
+    return TakenPosts(units, growths, len(refused), held, len(found) == most)
 
 
 async def _refuse(connection: Connection, refused: dict[int, Problem]) -> None:
@@ -157,9 +157,9 @@ async def first(database: Database, but: set[UUID], before: int = LAST) -> UUID 
         return found[0][1] if found else None
 
 
-async def standing(connection: Connection) -> Standing:
+async def counts(connection: Connection) -> WaitingCounts:
     """What waits, and what was refused."""
-    return Standing(*(await fetch(connection, _STANDING))[0])
+    return WaitingCounts(*(await fetch(connection, _STANDING))[0])
 
 
 async def forget(connection: Connection) -> None:

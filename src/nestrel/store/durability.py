@@ -26,7 +26,7 @@ _EPOCH = f"SELECT {epochs.CURRENT}, current_setting('synchronous_standby_names')
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Durability:
     """How a primary keeps what it acknowledges. `waits_for` is what `synchronous_standby_names` says, empty for
     nothing; `standbys` are connected now."""
 
@@ -60,10 +60,10 @@ class Standing:
         return f"alone: acknowledged when it is on its disk, and lost with it; {archive}"
 
 
-async def standing(database: Database) -> Standing:
+async def durability(database: Database) -> Durability:
     """How the primary stands now."""
     async with database.read() as connection:
-        return Standing(*(await fetch(connection, _SETTINGS))[0])
+        return Durability(*(await fetch(connection, _SETTINGS))[0])
 
 
 async def standby(database: Database, primary: Database) -> tuple[bool, str]:
