@@ -298,7 +298,7 @@ async def test_every_hot_statement_meets_one_partition_and_is_a_look_up(
         await a_key_that_collides(database)
     finally:
         await database.close()
-    once = (epochs._LOCK, epochs._FORGET)  # when the database has become another
+    once = (epochs._EPOCH_LOCK, epochs._EPOCH_FORGET)  # when the database has become another
     statements = sorted(sql for sql in heard if "nestrel." in sql and sql not in once)
     assert len(statements) > 60
     assert at_once._POST in statements

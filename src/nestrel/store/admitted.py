@@ -18,12 +18,12 @@ CASE WHEN {SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infini
 coalesce(extract(epoch FROM not_before), -1)::float8
 """
 """What stands against somebody, of a row of `barred` or of none: the first arguments of `Barred`."""
-_NOW = f"""
+_ADMITTED_NOW = f"""
 SELECT {STANDS}, nestrel.erased_v1($1), extract(epoch FROM clock_timestamp())::float8,
        EXISTS (SELECT FROM nestrel.ended_sessions WHERE id = $2)
 FROM (SELECT $1::text AS user_id) caller LEFT JOIN nestrel.barred USING (user_id)
 """
-_HOLD = "SELECT FROM nestrel.profiles WHERE user_id = $1 FOR NO KEY UPDATE"
+_ADMITTED_HOLD = "SELECT FROM nestrel.profiles WHERE user_id = $1 FOR NO KEY UPDATE"
 
 
 async def check(connection: Connection, caller: Caller) -> None:
@@ -35,7 +35,7 @@ async def check(connection: Connection, caller: Caller) -> None:
     """
     if caller.actions is None:
         return
-    [(until, not_before, erased, now, ended)] = await fetch(connection, _NOW, caller.user_id, caller.session)
+    [(until, not_before, erased, now, ended)] = await fetch(connection, _ADMITTED_NOW, caller.user_id, caller.session)
     refusal = Barred(until, not_before, erased).refusal(caller.issued_at, now)
     if refusal is None and ended:
         refusal = Unauthenticated("the session was ended; make a new one")
@@ -46,4 +46,4 @@ async def check(connection: Connection, caller: Caller) -> None:
 async def hold(connection: Connection, user_id: str) -> None:
     """Hold somebody's profile until the transaction ends. Whatever is kept for a person who is signed in, and whatever
     takes it away when they are signed out, hold it first, so that neither passes the other unseen."""
-    await fetch(connection, _HOLD, user_id)
+    await fetch(connection, _ADMITTED_HOLD, user_id)

@@ -14,7 +14,7 @@ SELECT current_setting('fsync') = 'on' AND current_setting('full_page_writes') =
        (SELECT count(*) FROM pg_stat_replication WHERE application_name <> 'pg_basebackup'),
        current_setting('archive_mode') <> 'off'
 """
-_BEHIND = """
+_DURABILITY_BEHIND = """
 SELECT pg_is_in_recovery(), (SELECT e.id FROM nestrel.epochs e ORDER BY e.n DESC LIMIT 1),
        CASE WHEN pg_last_wal_receive_lsn() = pg_last_wal_replay_lsn() THEN 0
             ELSE coalesce(extract(epoch FROM clock_timestamp() - pg_last_xact_replay_timestamp()), 0) END,
@@ -71,7 +71,7 @@ async def standby(database: Database, primary: Database) -> tuple[bool, str]:
     async with primary.read() as connection:
         [(epoch, waited_for)] = await fetch(connection, _EPOCH)
     async with database.read() as connection:
-        [(recovering, newest, seconds, sleeps)] = await fetch(connection, _BEHIND)
+        [(recovering, newest, seconds, sleeps)] = await fetch(connection, _DURABILITY_BEHIND)
     if newest != epoch:
         return False, "has another history than the primary: it is asked, and its answers are not taken"
     what = "a standby" if recovering else "the primary itself"

@@ -40,7 +40,7 @@ _NEWEST = f"""
 SELECT e.n, e.id, e.system, e.database_id, e.timeline, e.made_in = e.tableoid, {CURRENT} FROM nestrel.epochs e
 ORDER BY e.n DESC LIMIT 1
 """
-_NOW = """
+_EPOCH_NOW = """
 SELECT system_identifier, (SELECT oid FROM pg_database WHERE datname = current_database())::bigint,
        left(pg_walfile_name(pg_current_wal_insert_lsn()), 8), pg_last_wal_replay_lsn() - '0/0',
        has_function_privilege('pg_read_file(text, bigint, bigint, boolean)', 'execute')
@@ -51,13 +51,13 @@ SELECT system_identifier, (SELECT oid FROM pg_database WHERE datname = current_d
        to_regclass('nestrel.epochs') IS NOT NULL
 FROM pg_control_system()
 """
-_LOCK = "LOCK TABLE nestrel.epochs IN SHARE ROW EXCLUSIVE MODE"
-_RECORD = """
+_EPOCH_LOCK = "LOCK TABLE nestrel.epochs IN SHARE ROW EXCLUSIVE MODE"
+_EPOCH_RECORD = """
 INSERT INTO nestrel.epochs (id, branch, system, database_id, timeline, made_in)
 VALUES ($1, $2, $3, $4, $5, 'nestrel.epochs'::regclass)
 """
 # What the journal says may be of the history that is lost.
-_FORGET = """
+_EPOCH_FORGET = """
 WITH gone AS (DELETE FROM nestrel.journal)
 UPDATE nestrel.journal_trimmed
 SET xid = CAST(CAST(CAST(CAST(pg_snapshot_xmax(pg_current_snapshot()) AS text) AS bigint) - 1 AS text) AS xid8)
@@ -83,8 +83,8 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
     epoch that has been proved to be another's, or that an operator says is: it ends whatever it looks like.
     Whether one was recorded."""
     async with connection.transaction():
-        await execute(connection, _LOCK)
-        system, database_id, timeline, replayed, may_read = (await fetch(connection, _NOW))[0]
+        await execute(connection, _EPOCH_LOCK)
+        system, database_id, timeline, replayed, may_read = (await fetch(connection, _EPOCH_NOW))[0]
         newest = (await fetch(connection, _NEWEST) or [None])[0]
         same = newest is not None and newest[2:5] == (_signed(system), database_id, timeline) and newest[5]
         recorded = not same or set_back == newest[1] or _lost(connection, newest[1], (system, database_id))
@@ -92,8 +92,8 @@ async def begin(connection: Connection, *, set_back: int | None = None) -> bool:
             branch = None
             if newest is not None and newest[2:4] == (_signed(system), database_id) and newest[5] and not same:
                 branch = await _branch(connection, newest[4], timeline, replayed, may_read)
-            await execute(connection, _RECORD, new_id(), branch, _signed(system), database_id, timeline)
-            await execute(connection, _FORGET)
+            await execute(connection, _EPOCH_RECORD, new_id(), branch, _signed(system), database_id, timeline)
+            await execute(connection, _EPOCH_FORGET)
         found = await fetch(connection, _RECORDED)
     connection.history.learn(Lineage([Epoch(*row) for row in found]), (system, database_id))
     return recorded

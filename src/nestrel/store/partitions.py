@@ -31,7 +31,9 @@ FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid
 LEFT JOIN pg_constraint k ON k.conindid = i.indexrelid AND k.contype IN ('p', 'u')
 WHERE i.indrelid = $1::regclass ORDER BY c.relname
 """
-_KEYS = "SELECT conname, pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = $1::regclass AND contype = 'f'"
+_PARTITION_KEYS = (
+    "SELECT conname, pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = $1::regclass AND contype = 'f'"
+)
 _OPTIONS = "SELECT array_to_string(reloptions, ', ') FROM pg_class WHERE oid = $1::regclass"
 _OF_PARTITION = """
 SELECT c.relname FROM pg_inherits h JOIN pg_class c ON c.oid = h.inhrelid
@@ -73,7 +75,7 @@ async def _statements(connection: asyncpg.Connection, schema: str, table: str, p
     """What makes a table anew in partitions, with its rows."""
     old = f"{schema}.{table}_before"
     indexes = await connection.fetch(_INDEXES, f"{schema}.{table}")
-    keys = await connection.fetch(_KEYS, f"{schema}.{table}")
+    keys = await connection.fetch(_PARTITION_KEYS, f"{schema}.{table}")
     options = await connection.fetchval(_OPTIONS, f"{schema}.{table}")
     stored = f" WITH ({options})" if options else ""
     new = f"{schema}.{table}"

@@ -27,7 +27,7 @@ from nestrel.store.native import SCHEMA
 _MIGRATIONS = Path(__file__).parent / "migrations"
 _OLDEST = 14
 _SERVER = "SELECT current_setting('server_version_num')::int, current_setting('server_encoding')"
-_LOCK = "SELECT pg_advisory_lock(hashtextextended('schema ' || :schema, 0))"
+_SCHEMA_LOCK = "SELECT pg_advisory_lock(hashtextextended('schema ' || :schema, 0))"
 _UNLOCK = "SELECT pg_advisory_unlock(hashtextextended('schema ' || :schema, 0))"
 """Two upgrades of one schema started at one moment run one after the other."""
 _OTHERS_SECONDS = 600
@@ -127,7 +127,7 @@ async def upgrade(url: str, schema: str = SCHEMA, *, before: bool = False) -> tu
         async with engine.connect() as connection:
             await check_server(connection)
             await connection.execute(text(f"SET lock_timeout = '{_OTHERS_SECONDS}s'"))
-            await connection.execute(text(_LOCK), {"schema": schema})
+            await connection.execute(text(_SCHEMA_LOCK), {"schema": schema})
             await connection.execute(text(f"SET lock_timeout = '{_LOCK_SECONDS}s'"))
             there = text("SELECT 1 FROM pg_namespace WHERE nspname = :schema")
             if (await connection.execute(there, {"schema": schema})).first() is None:  # the owner may make none

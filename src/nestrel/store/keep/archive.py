@@ -19,25 +19,28 @@ from nestrel.store.keep.records import Record
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import Wire
 
-_COLUMNS = "segment, first_seq, last_seq, messages, bytes, sha256, archived_at"
-_PAGE = f"""
-SELECT {_COLUMNS} FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment > $2 ORDER BY segment LIMIT $3
+_ARCHIVE_COLUMNS = "segment, first_seq, last_seq, messages, bytes, sha256, archived_at"
+_ARCHIVE_PAGE = f"""
+SELECT {_ARCHIVE_COLUMNS} FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment > $2
+ORDER BY segment LIMIT $3
 """
-_ONE = f"SELECT {_COLUMNS}, content FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
+_ARCHIVE_ONE = (
+    f"SELECT {_ARCHIVE_COLUMNS}, content FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
+)
 _DIGEST = "SELECT sha256 FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2"
 _WRITTEN = "SELECT count(*), max(archived_at) FROM nestrel.archive_segments WHERE conversation_id = $1"
 _LAST = """
 SELECT segment, first_seq, last_seq, messages FROM nestrel.archive_segments
 WHERE conversation_id = $1 ORDER BY segment DESC LIMIT 1 FOR UPDATE
 """
-_PUT = """
+_ARCHIVE_PUT = """
 INSERT INTO nestrel.archive_segments (conversation_id, segment, first_seq, last_seq, messages, bytes, sha256, content)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
 ON CONFLICT (conversation_id, segment) DO UPDATE
 SET last_seq = excluded.last_seq, messages = excluded.messages, bytes = excluded.bytes, sha256 = excluded.sha256,
     content = excluded.content, archived_at = clock_timestamp()
 """
-_AUTHORS = """
+_ARCHIVE_AUTHORS = """
 INSERT INTO nestrel.archive_authors AS a (author_id, conversation_id, segment, messages)
 SELECT u.author_id, $1, $2, u.messages FROM unnest($3::text[], $4::int[]) AS u (author_id, messages)
 ON CONFLICT (author_id, conversation_id, segment) DO UPDATE SET messages = a.messages + excluded.messages
@@ -45,8 +48,8 @@ ON CONFLICT (author_id, conversation_id, segment) DO UPDATE SET messages = a.mes
 _OF_AUTHOR = """
 SELECT segment FROM nestrel.archive_authors WHERE author_id = $1 AND conversation_id = $2 ORDER BY segment LIMIT 1
 """
-_LOCK = "SELECT FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
-_LOOSEN = """
+_ARCHIVE_LOCK = "SELECT FROM nestrel.archive_segments WHERE conversation_id = $1 AND segment = $2 FOR UPDATE"
+_ARCHIVE_LOOSEN = """
 WITH loose AS (
     DELETE FROM nestrel.attached WHERE conversation_id = $1 AND seq = ANY($2::bigint[]) RETURNING attachment_id
 )
@@ -99,13 +102,13 @@ async def page(
     connection: Connection, conversation_id: UUID, limit: int, after: int
 ) -> tuple[list[Segment], int | None]:
     """Segments in order, and the number to continue after; None at the end."""
-    found = [Segment(*row) for row in await fetch(connection, _PAGE, conversation_id, after, limit + 1)]
+    found = [Segment(*row) for row in await fetch(connection, _ARCHIVE_PAGE, conversation_id, after, limit + 1)]
     return found[:limit], found[limit - 1].segment if len(found) > limit else None
 
 
 async def read(connection: Connection, conversation_id: UUID, segment: int) -> tuple[Segment, bytes] | None:
     """One segment with its lines."""
-    found = await fetch(connection, _ONE, conversation_id, segment)
+    found = await fetch(connection, _ARCHIVE_ONE, conversation_id, segment)
     if not found:
         return None
     *columns, content = found[0]
@@ -159,7 +162,7 @@ async def append(
     _, packed = await asyncio.gather(take_away(), _pack(text))
     await _put(connection, conversation_id, number, first, run[-1].seq, len(text), *packed)
     authors = Counter(line.author_id for line in run if line.kept)
-    await execute(connection, _AUTHORS, conversation_id, number, list(authors), list(authors.values()))
+    await execute(connection, _ARCHIVE_AUTHORS, conversation_id, number, list(authors), list(authors.values()))
 
 
 async def _pack(text: bytes) -> tuple[bytes, bytes]:
@@ -172,7 +175,7 @@ async def _put(
     content: bytes,
 ) -> None:  # fmt: skip
     messages = last - first + 1
-    await execute(connection, _PUT, conversation_id, segment, first, last, messages, size, digest, content)
+    await execute(connection, _ARCHIVE_PUT, conversation_id, segment, first, last, messages, size, digest, content)
 
 
 async def erase(
@@ -197,7 +200,7 @@ async def erase(
         written.append(line + b"\n")
     await _put_again(connection, conversation_id, segment, b"".join(written))
     if bearing:
-        await execute(connection, _LOOSEN, conversation_id, bearing)
+        await execute(connection, _ARCHIVE_LOOSEN, conversation_id, bearing)
     await execute(connection, _FORGET_AUTHOR, author_id, conversation_id, number)
     return erased
 
@@ -219,7 +222,7 @@ async def rename(connection: Connection, conversation_id: UUID, number: int, use
 
 async def _held(connection: Connection, conversation_id: UUID, number: int) -> tuple[Segment, bytes]:
     """A segment that is there, locked, and its lines."""
-    await execute(connection, _LOCK, conversation_id, number)
+    await execute(connection, _ARCHIVE_LOCK, conversation_id, number)
     held = await read(connection, conversation_id, number)
     assert held is not None
     return held

@@ -7,11 +7,11 @@ from nestrel.store.native import execute, fetch
 
 _STEP = 2_000
 
-_NEXT = """
+_CLOSED_NEXT = """
 SELECT id FROM nestrel.conversations WHERE closed_at IS NOT NULL AND NOT erased ORDER BY id LIMIT 1
 FOR UPDATE SKIP LOCKED
 """
-_DELETE = """
+_CLOSED_DELETE = """
 WITH gone AS (SELECT seq FROM nestrel.messages WHERE conversation_id = $1 ORDER BY seq LIMIT $2),
 earlier AS (DELETE FROM nestrel.message_edits WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
 counts AS (DELETE FROM nestrel.reaction_counts WHERE conversation_id = $1 AND seq IN (SELECT seq FROM gone)),
@@ -52,11 +52,11 @@ _DELETE_REST = [
 ]
 # Its files go first, for the collector. No more come: the end of an upload has the conversation's lock, or finds it
 # closed.
-_DOOM = """
+_CLOSED_DOOM = """
 UPDATE nestrel.objects SET doomed_at = clock_timestamp() WHERE conversation_id = $1 AND doomed_at IS NULL
 """
 # Counters and member rows stay: they tell whoever was away that the conversation has gone.
-_EMPTY = """
+_CLOSED_EMPTY = """
 UPDATE nestrel.conversations SET erased = true, title = '', name = NULL, name_key = NULL, name_look = NULL,
        attributes = NULL, message_count = 0, kept_bytes = 0, floor = head + 1, swept = head + 1
 WHERE id = $1
@@ -69,15 +69,15 @@ async def step(database: Database) -> bool:
     async with database.write() as connection:
         await execute(connection, _DELETE_BACKLOG)
     async with database.write() as connection:
-        found = await fetch(connection, _NEXT)
+        found = await fetch(connection, _CLOSED_NEXT)
         if not found:
             return False
         conversation_id = found[0][0]
-        await execute(connection, _DOOM, conversation_id)
-        messages = await fetch(connection, _DELETE, conversation_id, _STEP)
+        await execute(connection, _CLOSED_DOOM, conversation_id)
+        messages = await fetch(connection, _CLOSED_DELETE, conversation_id, _STEP)
         keys = await fetch(connection, _DELETE_KEYS, conversation_id, _STEP)
         segments = await fetch(connection, _DELETE_ARCHIVE, conversation_id)
         if len(messages) < _STEP and len(keys) < _STEP and not segments:
-            for statement in (*_DELETE_REST, _EMPTY):
+            for statement in (*_DELETE_REST, _CLOSED_EMPTY):
                 await execute(connection, statement, conversation_id)
     return True

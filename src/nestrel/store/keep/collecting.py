@@ -23,13 +23,13 @@ DELETE FROM nestrel.loosened WHERE (conversation_id, attachment_id) IN (
     FOR UPDATE SKIP LOCKED)
 RETURNING conversation_id, attachment_id, expired
 """
-_LOCK = """
+_COLLECTING_LOCK = """
 SELECT FROM nestrel.attachments
 WHERE (conversation_id, id) IN (SELECT * FROM unnest($1::text::uuid[], $2::text::uuid[]))
 ORDER BY conversation_id, id FOR UPDATE
 """
 # A statement of its own, behind the lock: it sees a message that has begun to bear one meanwhile.
-_DELETE = """
+_COLLECTING_DELETE = """
 WITH gone AS (
     DELETE FROM nestrel.attachments a
     USING unnest($1::text::uuid[], $2::text::uuid[], $3::text::boolean[]) AS w (conversation_id, id, expired)
@@ -42,19 +42,19 @@ WITH gone AS (
 )
 SELECT DISTINCT object_id FROM gone
 """
-_UNUSED = f"""
+_COLLECTING_UNUSED = f"""
 DELETE FROM nestrel.attachments WHERE (conversation_id, id) IN (
     SELECT conversation_id, id FROM nestrel.attachments
     WHERE unused_since < clock_timestamp() - interval '{limits.UNUSED_HOURS} hours' LIMIT $1 FOR UPDATE SKIP LOCKED)
 RETURNING object_id
 """
 _LOCK_OBJECTS = "SELECT FROM nestrel.objects WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR UPDATE"
-_DOOM = """
+_COLLECTING_DOOM = """
 UPDATE nestrel.objects o SET doomed_at = clock_timestamp()
 WHERE id = ANY($1::text::uuid[]) AND doomed_at IS NULL
   AND NOT EXISTS (SELECT FROM nestrel.attachments a WHERE a.object_id = o.id)
 """
-_TAKE = """
+_COLLECTING_TAKE = """
 UPDATE nestrel.objects SET taken = true, doomed_at = clock_timestamp() + interval '60 seconds' WHERE id IN (
     SELECT id FROM nestrel.objects WHERE doomed_at < clock_timestamp() ORDER BY doomed_at LIMIT $1
     FOR UPDATE SKIP LOCKED)
@@ -64,7 +64,7 @@ _PREVIEWS = """
 WITH gone AS (DELETE FROM nestrel.previews WHERE object_id = ANY($1::text::uuid[]) RETURNING preview_id)
 UPDATE nestrel.objects SET doomed_at = clock_timestamp() FROM gone WHERE id = preview_id AND NOT taken
 """
-_FORGET = "DELETE FROM nestrel.objects WHERE id = ANY($1::text::uuid[]) AND taken"
+_COLLECTING_FORGET = "DELETE FROM nestrel.objects WHERE id = ANY($1::text::uuid[]) AND taken"
 _OLD_DAYS = """
 DELETE FROM nestrel.uploaded WHERE (day, user_id) IN (
     SELECT day, user_id FROM nestrel.uploaded WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1
@@ -85,11 +85,11 @@ async def loosen(database: Database) -> bool:
         found = await fetch(connection, _LOOSENED, _STEP)
         if found:
             ids, attachments, expired = zip(*found, strict=True)
-            await execute(connection, _LOCK, array(ids), array(attachments))
-            gone = await fetch(connection, _DELETE, array(ids), array(attachments), array(expired))
+            await execute(connection, _COLLECTING_LOCK, array(ids), array(attachments))
+            gone = await fetch(connection, _COLLECTING_DELETE, array(ids), array(attachments), array(expired))
             await _doom(connection, [row[0] for row in gone])
     async with database.write() as connection:
-        unused = await fetch(connection, _UNUSED, _STEP)
+        unused = await fetch(connection, _COLLECTING_UNUSED, _STEP)
         await _doom(connection, [row[0] for row in unused])
     return len(found) == _STEP or len(unused) == _STEP
 
@@ -99,14 +99,14 @@ async def _doom(connection: Connection, objects: Sequence[UUID]) -> None:
     if objects:
         ids = array(sorted(set(objects)))
         await execute(connection, _LOCK_OBJECTS, ids)
-        await execute(connection, _DOOM, ids)
+        await execute(connection, _COLLECTING_DOOM, ids)
 
 
 async def take(database: Database) -> list[UUID]:
     """Objects whose bytes are to be deleted now, and `forget`ten then; whoever dies in between leaves them to another
     after a minute."""
     async with database.write() as connection:
-        taken = [row[0] for row in await fetch(connection, _TAKE, _STEP)]
+        taken = [row[0] for row in await fetch(connection, _COLLECTING_TAKE, _STEP)]
         if taken:
             await execute(connection, _PREVIEWS, array(taken))
     return taken
@@ -115,7 +115,7 @@ async def take(database: Database) -> list[UUID]:
 async def forget(database: Database, objects: Sequence[UUID]) -> None:
     """Forget objects of which no bytes are left."""
     async with database.write() as connection:
-        await execute(connection, _FORGET, array(objects))
+        await execute(connection, _COLLECTING_FORGET, array(objects))
 
 
 async def forget_days(database: Database) -> bool:

@@ -16,7 +16,7 @@ SECONDS = 6.0
 """How long a lease holds when it is not renewed; with the time between two looks at most ten until another has it."""
 
 # Which are wanted by somebody, and held by nobody; one that another process is just taking is passed over.
-_TAKE = """
+_CONSUMER_TAKE = """
 UPDATE nestrel.consumers c SET lease = c.lease + 1, holder = $1,
     held_until = clock_timestamp() + make_interval(secs => $2::float8)
 FROM (SELECT name FROM nestrel.consumers
@@ -31,7 +31,7 @@ WHERE holder = $1 AND wanted AND name = ANY($3::text[]) RETURNING name, lease
 _RELEASE = """
 UPDATE nestrel.consumers SET held_until = '-infinity', holder = NULL WHERE holder = $1 AND name = ANY($2::text[])
 """
-_KEEP = """
+_CONSUMER_KEEP = """
 UPDATE nestrel.consumers SET cursor = $3, kept_at = clock_timestamp()
 WHERE name = $1 AND lease = $2 AND wanted RETURNING 1
 """
@@ -48,7 +48,9 @@ class TakenLease(NamedTuple):
 async def take(database: Database, node: str, but: Collection[str], most: int, *, search: bool) -> list[TakenLease]:
     """Take some that nobody holds; `search` says whether this process indexes."""
     async with database.write_at_once() as connection:
-        return [TakenLease(*row) for row in await fetch(connection, _TAKE, node, SECONDS, list(but), search, most)]
+        return [
+            TakenLease(*row) for row in await fetch(connection, _CONSUMER_TAKE, node, SECONDS, list(but), search, most)
+        ]
 
 
 async def renew(database: Database, node: str, names: Sequence[str]) -> dict[str, int]:
@@ -66,4 +68,4 @@ async def release(database: Database, node: str, names: Sequence[str]) -> None:
 async def keep(database: Database, name: str, lease: int, cursor: str) -> bool:
     """Keep where a consumer stands; False if the lease is somebody else's by now."""
     async with database.write_at_once() as connection:
-        return bool(await fetch(connection, _KEEP, name, lease, cursor))
+        return bool(await fetch(connection, _CONSUMER_KEEP, name, lease, cursor))

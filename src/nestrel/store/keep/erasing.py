@@ -17,14 +17,14 @@ from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import Wire
 from nestrel.store.write import audit, erased
 
-_COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations, identity, shown_as"
-_BEGIN = f"""
+_ERASING_COLUMNS = "id, user_id, asked_by, asked_at, finished_at, messages, archived, conversations, identity, shown_as"
+_ERASING_BEGIN = f"""
 INSERT INTO nestrel.erasures (id, user_id, asked_by, asked_at, identity, shown_as)
-VALUES ($1, $2, $3, clock_timestamp(), $4::text IS NOT NULL, $4) RETURNING {_COLUMNS}
+VALUES ($1, $2, $3, clock_timestamp(), $4::text IS NOT NULL, $4) RETURNING {_ERASING_COLUMNS}
 """
-_ONE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id = $1"
-_DELETE = "DELETE FROM nestrel.erasures WHERE id = $1 AND finished_at IS NOT NULL"
-_PAGE = f"SELECT {_COLUMNS} FROM nestrel.erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
+_ERASING_ONE = f"SELECT {_ERASING_COLUMNS} FROM nestrel.erasures WHERE id = $1"
+_ERASING_DELETE = "DELETE FROM nestrel.erasures WHERE id = $1 AND finished_at IS NOT NULL"
+_ERASING_PAGE = f"SELECT {_ERASING_COLUMNS} FROM nestrel.erasures WHERE id < $1 ORDER BY id DESC LIMIT $2"
 _LIVE = """
 SELECT c.id, n.messages FROM (
     SELECT id FROM nestrel.conversations WHERE closed_at IS NULL AND id > $2 ORDER BY id LIMIT $3) c
@@ -32,20 +32,20 @@ CROSS JOIN LATERAL (SELECT count(*) AS messages FROM nestrel.messages
     WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL) n
 ORDER BY c.id
 """
-_ARCHIVED = """
+_ERASING_ARCHIVED = """
 SELECT a.conversation_id, sum(a.messages)::bigint FROM nestrel.archive_authors a
 WHERE a.author_id = $1 AND (SELECT closed_at FROM nestrel.conversations WHERE id = a.conversation_id) IS NULL GROUP BY 1
 """
 _LEASE = "clock_timestamp() + interval '60 seconds'"
-_CLAIM = f"""
+_ERASING_CLAIM = f"""
 UPDATE nestrel.erasures SET claimed_by = $1, claimed_until = {_LEASE} WHERE id = (
     SELECT id FROM nestrel.erasures
     WHERE finished_at IS NULL AND (claimed_by = $1 OR coalesce(claimed_until < clock_timestamp(), true))
     ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
-RETURNING {_COLUMNS}, at_id
+RETURNING {_ERASING_COLUMNS}, at_id
 """
 # Who writes on while this runs does so after the act: only what was there when it was asked for goes.
-_NEXT = """
+_ERASING_NEXT = """
 SELECT c.id FROM nestrel.conversations c
 WHERE c.id >= $2 AND c.closed_at IS NULL AND (
     EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = c.id AND author_id = $1 AND removed_at IS NULL
@@ -58,7 +58,7 @@ SELECT seq FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 A
     AND ($3::timestamptz IS NULL OR created_at <= $3)
     AND seq >= (SELECT floor FROM nestrel.conversations WHERE id = $1) AND seq > $4 ORDER BY seq LIMIT $5
 """
-_LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
+_ERASING_LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
 _EMPTY_EXPIRED = """
 WITH gone AS (
     UPDATE nestrel.messages SET body = '', attributes = NULL, mentions = NULL, attachments = NULL,
@@ -81,7 +81,7 @@ queued AS (
 SELECT count(*) FROM gone
 """
 # What they have uploaded and no message bears goes at once; the rest went with the messages.
-_UNUSED = """
+_ERASING_UNUSED = """
 WITH mine AS (
     SELECT conversation_id, id FROM nestrel.attachments WHERE uploader_id = $1 AND unused_since IS NOT NULL
     FOR UPDATE SKIP LOCKED
@@ -96,7 +96,7 @@ WHERE id = $1 AND claimed_by = $6 RETURNING id
 """
 # A process asks every two seconds; what it was asked before that is over by then.
 _LEARNED = "SELECT asked_at < clock_timestamp() - interval '4 s' FROM nestrel.erasures WHERE id = $1"
-_FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
+_ERASING_FINISH = "UPDATE nestrel.erasures SET finished_at = clock_timestamp() WHERE id = $1"
 
 STEP = 500
 """Live messages that are removed at one time."""
@@ -158,7 +158,7 @@ async def extent(connection: Connection, user_id: str) -> Extent:
         after = found[-1][0]
         live += sum(row[1] for row in found)
         conversations |= {row[0] for row in found if row[1]}
-    archived = await fetch(connection, _ARCHIVED, user_id)
+    archived = await fetch(connection, _ERASING_ARCHIVED, user_id)
     return Extent(live, sum(row[1] for row in archived), len(conversations | {row[0] for row in archived}))
 
 
@@ -178,7 +178,7 @@ async def begin(database: Database, id_: UUID, user_id: str, caller: Caller, *, 
             raise erased.already("/user_id")  # by another one, at this moment
         after = {"erasure": str(id_)} | ({"identity": True} if identity else {})
         await audit.record(connection, caller, Act.ERASED, user_id=user_id, after=after)
-        return Erasure(*(await fetch(connection, _BEGIN, id_, user_id, caller.user_id, shown))[0])
+        return Erasure(*(await fetch(connection, _ERASING_BEGIN, id_, user_id, caller.user_id, shown))[0])
 
 
 async def delete(database: Database, id_: UUID, caller: Caller) -> None:
@@ -199,31 +199,31 @@ async def delete(database: Database, id_: UUID, caller: Caller) -> None:
         if found.finished_at is None:
             raise invalid("/erasure_id", "this erasure is under way; delete it when it has finished")
         await erased.lift(connection, id_)
-        await execute(connection, _DELETE, id_)
+        await execute(connection, _ERASING_DELETE, id_)
         await audit.record(connection, caller, Act.ERASURE_DELETED, user_id=found.user_id, after={"erasure": str(id_)})
 
 
 async def show(connection: Connection, id_: UUID) -> Erasure | None:
-    found = await fetch(connection, _ONE, id_)
+    found = await fetch(connection, _ERASING_ONE, id_)
     return Erasure(*found[0]) if found else None
 
 
 async def page(connection: Connection, limit: int, after: UUID) -> tuple[list[Erasure], UUID | None]:
     """Records, newest first, and the id to continue after; None at the end."""
-    found = [Erasure(*row) for row in await fetch(connection, _PAGE, after, limit + 1)]
+    found = [Erasure(*row) for row in await fetch(connection, _ERASING_PAGE, after, limit + 1)]
     return found[:limit], found[limit - 1].id if len(found) > limit else None
 
 
 async def claim(connection: Connection, node: str) -> tuple[Erasure, UUID] | None:
     """An erasure that is not finished, with the conversation that it has come to, for a process: it has it for a
     minute from each `progress` on, however long the whole takes. None if there is none, or others have all of them."""
-    found = await fetch(connection, _CLAIM, node)
+    found = await fetch(connection, _ERASING_CLAIM, node)
     return (Erasure(*found[0][:-1]), found[0][-1]) if found else None
 
 
 async def next_conversation(connection: Connection, erasure: Erasure, at: UUID) -> UUID | None:
     """The next conversation with something to empty."""
-    found = await fetch(connection, _NEXT, erasure.user_id, at, erasure.until)
+    found = await fetch(connection, _ERASING_NEXT, erasure.user_id, at, erasure.until)
     return found[0][0] if found else None
 
 
@@ -240,7 +240,7 @@ async def empty_expired(database: Database, conversation_id: UUID, erasure: Eras
     await retention.settle(database, [conversation_id])
     async with database.write() as connection:
         # A sweep that has read them is waited for: what it has written is in the archive then.
-        await execute(connection, _LOCK_BACKLOG, conversation_id)
+        await execute(connection, _ERASING_LOCK_BACKLOG, conversation_id)
         [(emptied,)] = await fetch(connection, _EMPTY_EXPIRED, conversation_id, erasure.user_id, erasure.asked_by)
     for _ in range(_SEGMENTS):
         async with database.write() as connection:
@@ -273,8 +273,8 @@ async def learned(connection: Connection, erasure: Erasure) -> bool:
 
 async def finish(connection: Connection, erasure: Erasure) -> None:
     """Let what is left go, and end the erasure."""
-    await execute(connection, _UNUSED, erasure.user_id)
+    await execute(connection, _ERASING_UNUSED, erasure.user_id)
     await forgetting.forget(connection, erasure.user_id)
     if erasure.shown_as is not None:
         await identities.forget_elsewhere(connection, erasure.user_id, erasure.shown_as)
-    await execute(connection, _FINISH, erasure.id)
+    await execute(connection, _ERASING_FINISH, erasure.id)

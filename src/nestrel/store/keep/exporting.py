@@ -20,7 +20,7 @@ from nestrel.store.keep.records import Run
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_PLACE = f"""
+_EXPORTING_PLACE = f"""
 SELECT {rules.floor("c")}, head, after_expiry, coalesce(
     (SELECT next_seq FROM nestrel.expired_backlog WHERE conversation_id = c.id), floor)
 FROM nestrel.conversations c WHERE id = $1 AND closed_at IS NULL
@@ -82,7 +82,7 @@ def as_csv(messages: Iterable[Wire]) -> bytes:
 async def _runs(
     connection: Connection, conversation_id: UUID, *, live: bool, archived: bool, after: int
 ) -> AsyncGenerator[Run]:
-    found = await fetch(connection, _PLACE, conversation_id)
+    found = await fetch(connection, _EXPORTING_PLACE, conversation_id)
     if not found and after:
         raise no_conversation(conversation_id)  # an end that looks like the end of the conversation would be a lie
     if not found:

@@ -26,7 +26,7 @@ _LOOKED_AT = 200
 _MESSAGES = 200_000
 """Conversations, and messages in them, that one question looks through for an id that may stand in any of them."""
 
-_NEXT = """
+_IDENTITIES_NEXT = """
 SELECT id, greatest(head - swept + 1, 0) FROM nestrel.conversations WHERE id >= $1 ORDER BY id LIMIT $2
 """
 # An archived run of messages may name anybody: whether it does, only its lines say.
@@ -51,9 +51,11 @@ SELECT segment FROM nestrel.archive_segments WHERE conversation_id = $1 AND segm
 """
 # A sweep that has read messages is waited for: what it has written is in the archive then. It comes before the lock of
 # the conversation, as there.
-_LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
-_LOCK = "SELECT closed_at IS NOT NULL, direct_pair FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
-_KEPT = """
+_IDENTITIES_LOCK_BACKLOG = "SELECT FROM nestrel.expired_backlog WHERE conversation_id = $1 FOR UPDATE"
+_IDENTITIES_LOCK = (
+    "SELECT closed_at IS NOT NULL, direct_pair FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
+)
+_IDENTITIES_KEPT = """
 SELECT EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND removed_at IS NULL)
     OR EXISTS (SELECT FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2),
        (SELECT renaming = $1 FROM nestrel.erasures WHERE id = $3)
@@ -97,17 +99,17 @@ _TAKE = (
         SELECT seq FROM nestrel.mentions WHERE conversation_id = $1 AND user_id = $2 LIMIT $3) RETURNING 1
     """,
 )
-_GO_ON = "UPDATE nestrel.erasures SET renaming = $2 WHERE id = $1"
+_IDENTITIES_GO_ON = "UPDATE nestrel.erasures SET renaming = $2 WHERE id = $1"
 _REST = (
     "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2",
     "DELETE FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2",  # of a closed one
 )
-_NAMED = """
+_IDENTITIES_NAMED = """
 UPDATE nestrel.conversations SET created_by = CASE WHEN created_by = $2 THEN $3 ELSE created_by END, direct_pair = $4
 WHERE id = $1 AND (created_by = $2 OR direct_pair IS DISTINCT FROM $4) RETURNING 1
 """
-_ENDED = "DELETE FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 RETURNING left_at IS NULL"
-_MOVE = f"""
+_IDENTITIES_ENDED = "DELETE FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 RETURNING left_at IS NULL"
+_IDENTITIES_MOVE = f"""
 UPDATE nestrel.conversations SET rev = rev + 1, anew_rev = rev + 1, anew_xid = pg_current_xact_id(), own_rev = rev + 1,
        member_count = member_count - $2::int, moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
 WHERE id = $1 RETURNING rev
@@ -158,7 +160,7 @@ def new_name() -> str:
 
 async def look(connection: Connection, user_id: str, at: UUID) -> tuple[UUID | None, UUID | None]:
     """The next conversation from `at` on in which an id may stand; without one, where to go on: None at the end."""
-    found = await fetch(connection, _NEXT, at, _LOOKED_AT)
+    found = await fetch(connection, _IDENTITIES_NEXT, at, _LOOKED_AT)
     some, messages = list[UUID](), 0
     for id_, count in found:
         if some and messages + count > _MESSAGES:
@@ -194,29 +196,29 @@ async def rename(database: Database, erasure_id: UUID, conversation_id: UUID, us
     everyone begin anew here. From then on no sweep archives the id. Whether anything did; None: there is more to do, or
     something that they wrote is still kept, here or in the archive."""
     async with database.write() as connection:
-        await execute(connection, _LOCK_BACKLOG, conversation_id)
-        found = await fetch(connection, _LOCK, conversation_id)
+        await execute(connection, _IDENTITIES_LOCK_BACKLOG, conversation_id)
+        found = await fetch(connection, _IDENTITIES_LOCK, conversation_id)
         if not found:
             return False
         closed, pair = found[0]
-        [(kept, begun)] = await fetch(connection, _KEPT, conversation_id, user_id, erasure_id)
+        [(kept, begun)] = await fetch(connection, _IDENTITIES_KEPT, conversation_id, user_id, erasure_id)
         if kept and not closed:
             return None
         counts = [len(await fetch(connection, sql, conversation_id, user_id, shown, _STEP)) for sql in _RENAME]
         counts += [len(await fetch(connection, sql, conversation_id, user_id, _STEP)) for sql in _TAKE]
         if max(counts) == _STEP:
-            await execute(connection, _GO_ON, erasure_id, conversation_id)
+            await execute(connection, _IDENTITIES_GO_ON, erasure_id, conversation_id)
             return None
         for sql in _REST:
             await execute(connection, sql, conversation_id, user_id)
         pair = _renamed_pair(pair, user_id, shown)
-        named = await fetch(connection, _NAMED, conversation_id, user_id, shown, pair)
-        ended = await fetch(connection, _ENDED, conversation_id, user_id)
+        named = await fetch(connection, _IDENTITIES_NAMED, conversation_id, user_id, shown, pair)
+        ended = await fetch(connection, _IDENTITIES_ENDED, conversation_id, user_id)
         changed = bool(begun or any(counts) or named or ended)
         if begun:
-            await execute(connection, _GO_ON, erasure_id, None)
+            await execute(connection, _IDENTITIES_GO_ON, erasure_id, None)
         if changed and not closed:
-            [(rev,)] = await fetch(connection, _MOVE, conversation_id, int(bool(ended and ended[0][0])))
+            [(rev,)] = await fetch(connection, _IDENTITIES_MOVE, conversation_id, int(bool(ended and ended[0][0])))
             await database.announce(connection, [Moved(conversation_id, rev)])
     return changed
 

@@ -25,19 +25,19 @@ whole after a minute."""
 _STALE = 4
 _SLICE = 16
 
-_PLACES = """
+_INDEXING_PLACES = """
 INSERT INTO nestrel.search_places (conversation_id, rev, head, floor)
 SELECT id, 0, 0, 1 FROM unnest($1::text::uuid[]) AS i (id) ORDER BY id ON CONFLICT DO NOTHING
 """
 # Another process is at those that are held: it has heard of them as well.
-_LOCK = """
+_INDEXING_LOCK = """
 SELECT conversation_id, rev, head, floor FROM nestrel.search_places
 WHERE conversation_id = ANY($1::text::uuid[]) ORDER BY conversation_id FOR UPDATE SKIP LOCKED
 """
 _STAND = """
 SELECT id, rev, head, floor, closed_at IS NOT NULL FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])
 """
-_NEW = f"""
+_INDEXING_NEW = f"""
 SELECT i.id, m.seq, m.body, m.created_at
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[]) AS i (id, low, high)
 CROSS JOIN LATERAL (SELECT seq, body, created_at FROM nestrel.messages
@@ -50,18 +50,18 @@ CROSS JOIN LATERAL (SELECT seq, rev, body, created_at FROM nestrel.messages
     WHERE conversation_id = i.id AND changed AND rev > i.low AND rev <= i.high AND seq <= i.head
     ORDER BY rev LIMIT {_CHANGED}) m
 """
-_ADD = """
+_INDEXING_ADD = """
 INSERT INTO nestrel.search_blocks (conversation_id, block, first_at, last_at, words, stale_since)
 SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[]),
        clock_timestamp() + CASE WHEN u.stale THEN interval '0' WHEN NOT u.whole THEN interval '50 seconds' END
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[],
             $6::text::boolean[], $7::text::boolean[]) AS u (id, block, first_at, last_at, words, stale, whole)
 """
-_EXPIRED = f"""
+_INDEXING_EXPIRED = f"""
 DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
 WHERE b.conversation_id = u.id AND b.block < (u.floor - 1) / {BLOCK}
 """
-_AGED = f"""
+_INDEXING_AGED = f"""
 UPDATE nestrel.search_blocks b SET stale_since = clock_timestamp()
 FROM unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, floor)
 WHERE b.conversation_id = u.id AND b.block = (u.floor - 1) / {BLOCK}
@@ -74,7 +74,7 @@ UPDATE nestrel.search_places p SET rev = u.rev, head = u.head, floor = u.floor
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[]) AS u (id, rev, head, floor)
 WHERE p.conversation_id = u.id
 """
-_BEHIND = """
+_INDEXING_BEHIND = """
 SELECT c.id FROM nestrel.conversations c
 LEFT JOIN LATERAL (SELECT rev, head FROM nestrel.search_places WHERE conversation_id = c.id LIMIT 1) p ON true
 WHERE c.id > $1 AND CASE WHEN c.closed_at IS NULL
@@ -99,7 +99,7 @@ _PARTS = """
 DELETE FROM nestrel.search_blocks b USING unnest($1::text::uuid[], $2::text::bigint[]) AS u (id, block)
 WHERE b.conversation_id = u.id AND b.block = u.block RETURNING b.conversation_id, b.block, b.first_at, b.last_at
 """
-_ONE = """
+_INDEXING_ONE = """
 INSERT INTO nestrel.search_blocks (conversation_id, block, first_at, last_at, words)
 SELECT u.id, u.block, u.first_at, u.last_at, array_to_tsvector(u.words::text[])
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::timestamptz[], $4::text::timestamptz[], $5::text[])
@@ -132,8 +132,8 @@ async def bring(database: Database, ids: Sequence[UUID]) -> tuple[int, list[UUID
     """Take in what is new in some conversations, of each as much as goes into one step; how many messages, and those
     of which there is, or may be, more: also those at which another process is."""
     async with database.write() as connection:
-        await execute(connection, _PLACES, array(list(ids)))
-        places = [_Place(*row) for row in await fetch(connection, _LOCK, array(list(ids)))]
+        await execute(connection, _INDEXING_PLACES, array(list(ids)))
+        places = [_Place(*row) for row in await fetch(connection, _INDEXING_LOCK, array(list(ids)))]
         held = set(ids) - {place.id for place in places}
         if not places:
             return 0, list(held)
@@ -183,8 +183,8 @@ async def _take_in(
     moved = [one for one in places if one.floor > old[one.id].floor]
     if moved:
         ids, floors = array([one.id for one in moved]), array([one.floor for one in moved])
-        await execute(connection, _EXPIRED, ids, floors)
-        await execute(connection, _AGED, ids, floors)
+        await execute(connection, _INDEXING_EXPIRED, ids, floors)
+        await execute(connection, _INDEXING_AGED, ids, floors)
     await execute(
         connection, _STANDS, array([one.id for one in places]), array([one.rev for one in places]),
         array([one.head for one in places]), array([one.floor for one in places]),
@@ -206,7 +206,7 @@ async def _new(
     if not wanted:
         return 0
     ids, lows, highs = zip(*wanted, strict=True)
-    found = await fetch(connection, _NEW, array(ids), array(lows), array(highs))
+    found = await fetch(connection, _INDEXING_NEW, array(ids), array(lows), array(highs))
     for n, (id_, seq, body, at) in enumerate(found):
         _put(blocks, id_, seq, body, at)
         await _let_others(n)
@@ -252,7 +252,7 @@ def _put(blocks: dict[tuple[UUID, int], _Block], id_: UUID, seq: int, body: str,
 async def _add(connection: Connection, blocks: dict[tuple[UUID, int], _Block]) -> None:
     if blocks:
         await execute(
-            connection, _ADD, array([id_ for id_, _ in blocks]), array([block for _, block in blocks]),
+            connection, _INDEXING_ADD, array([id_ for id_, _ in blocks]), array([block for _, block in blocks]),
             array([one.first_at for one in blocks.values()]), array([one.last_at for one in blocks.values()]),
             [texts(sorted(one.words)) for one in blocks.values()], array([one.stale for one in blocks.values()]),
             array([one.messages >= BLOCK for one in blocks.values()]),
@@ -261,7 +261,7 @@ async def _add(connection: Connection, blocks: dict[tuple[UUID, int], _Block]) -
 
 async def behind(connection: Connection, after: UUID, limit: int) -> list[UUID]:
     """Conversations, by id, that are not in the index as they stand, or have been closed and still are in it."""
-    return [row[0] for row in await fetch(connection, _BEHIND, after, limit)]
+    return [row[0] for row in await fetch(connection, _INDEXING_BEHIND, after, limit)]
 
 
 async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
@@ -271,7 +271,7 @@ async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
         found = await fetch(connection, _NEXT_STALE, seconds, _STALE)
         if not found:
             return 0
-        held = await fetch(connection, _LOCK, array(sorted({row[0] for row in found})))
+        held = await fetch(connection, _INDEXING_LOCK, array(sorted({row[0] for row in found})))
         free = {row[0] for row in held}
         asked = [(id_, block) for id_, block in found if id_ in free]
         if not asked:
@@ -286,7 +286,7 @@ async def renew(database: Database, seconds: float = STALE_SECONDS) -> int:
             if asked[n] in blocks:
                 blocks[asked[n]].words.update(map(lexeme, pieces(body)))
         await execute(
-            connection, _ONE, array([id_ for id_, _ in blocks]), array([number for _, number in blocks]),
+            connection, _INDEXING_ONE, array([id_ for id_, _ in blocks]), array([number for _, number in blocks]),
             array([one.first_at for one in blocks.values()]), array([one.last_at for one in blocks.values()]),
             [texts(sorted(one.words)) for one in blocks.values()],
         )  # fmt: skip

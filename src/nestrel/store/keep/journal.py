@@ -13,7 +13,7 @@ _STEP = 5_000
 
 # By transaction and not by time: a row of a transaction that took long stands before newer ones, and a snapshot that
 # may ask for what is kept has seen all that is before it.
-_TRIM = """
+_JOURNAL_TRIM = """
 WITH cut AS (
     SELECT xid FROM (SELECT xid, at FROM nestrel.journal ORDER BY xid LIMIT $2) oldest
     WHERE at < clock_timestamp() - $1::interval ORDER BY xid DESC LIMIT 1
@@ -29,5 +29,5 @@ SELECT count(*) FROM gone
 async def trim(database: Database, kept: timedelta = KEPT) -> bool:
     """Take away some of what is older than `kept`; whether there may be more."""
     async with database.write() as connection:
-        [(gone,)] = await fetch(connection, _TRIM, kept, _STEP)
+        [(gone,)] = await fetch(connection, _JOURNAL_TRIM, kept, _STEP)
     return bool(gone >= _STEP)

@@ -75,7 +75,7 @@ _TABLES: dict[str, str] = {
     "connections_by_hour": """
         SELECT hour::text AS k, to_jsonb(u) FROM nestrel.usage_people u WHERE user_id = $1 AND hour::text > $2""",
 }  # fmt: skip
-_PLACES = """
+_PERSONAL_PLACES = """
 SELECT conversation_id FROM (
     SELECT conversation_id FROM nestrel.members WHERE user_id = $1
     UNION SELECT conversation_id FROM nestrel.archive_authors WHERE author_id = $1) p
@@ -83,11 +83,11 @@ WHERE conversation_id > $2 AND EXISTS (
     SELECT FROM nestrel.conversations c WHERE c.id = p.conversation_id AND c.closed_at IS NULL)
 ORDER BY conversation_id LIMIT 500
 """
-_MESSAGES = f"""
+_PERSONAL_MESSAGES = f"""
 SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND author_id = $2 AND seq > $3
 ORDER BY seq LIMIT {_MANY}
 """
-_ARCHIVED = "SELECT 1 FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2 LIMIT 1"
+_PERSONAL_ARCHIVED = "SELECT 1 FROM nestrel.archive_authors WHERE conversation_id = $1 AND author_id = $2 LIMIT 1"
 _FILES = """
 SELECT id, object_id, bytes FROM nestrel.attachments WHERE uploader_id = $1 AND id > $2 ORDER BY id LIMIT 100
 """
@@ -118,7 +118,7 @@ async def table(connection: Connection, user_id: str, name: str) -> AsyncIterato
 async def messages(connection: Connection, user_id: str) -> AsyncIterator[bytes]:
     """What somebody wrote in every conversation, archived or live, as JSON Lines."""
     after = _NOTHING
-    while places := await fetch(connection, _PLACES, user_id, after):
+    while places := await fetch(connection, _PERSONAL_PLACES, user_id, after):
         for (conversation_id,) in places:
             async for chunk in _of_one(connection, user_id, conversation_id):
                 yield chunk
@@ -126,13 +126,13 @@ async def messages(connection: Connection, user_id: str) -> AsyncIterator[bytes]
 
 
 async def _of_one(connection: Connection, user_id: str, conversation_id: UUID) -> AsyncIterator[bytes]:
-    if await fetch(connection, _ARCHIVED, conversation_id, user_id):
+    if await fetch(connection, _PERSONAL_ARCHIVED, conversation_id, user_id):
         async for _, text in archive.every(connection, conversation_id):
             mine = [line for line in text.splitlines() if orjson.loads(line)["author_id"] == user_id]
             if mine:
                 yield b"\n".join(mine) + b"\n"
     seq = 0
-    while found := await fetch(connection, _MESSAGES, conversation_id, user_id, seq):
+    while found := await fetch(connection, _PERSONAL_MESSAGES, conversation_id, user_id, seq):
         yield b"".join([rows.dump(_own(str(conversation_id), row)) + b"\n" for row in found])
         seq = found[-1][0]
 

@@ -16,7 +16,7 @@ from nestrel.store.rules import SIZE
 from nestrel.store.write import expiry
 from nestrel.store.write.expiry import FloorBounds
 
-_STATES = f"""
+_PREVIEWING_STATES = f"""
 SELECT id, floor, {rules.floor("c")}, message_count, kept_bytes, clock_timestamp() FROM nestrel.conversations c
 WHERE id = ANY($1::text::uuid[]) AND closed_at IS NULL ORDER BY id
 """
@@ -62,7 +62,7 @@ class Preview:
 async def preview(connection: Connection, ids: Sequence[UUID], rule: Rule, now: datetime | None = None) -> Preview:
     """What a rule would take from conversations at `now`, by default the present, beyond what theirs has taken."""
     found = Preview()
-    states = await fetch(connection, _STATES, array(sorted(ids)))
+    states = await fetch(connection, _PREVIEWING_STATES, array(sorted(ids)))
     if not states:
         return found
     cutoff = rule.cutoff(now or states[0][5])

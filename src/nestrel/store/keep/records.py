@@ -15,7 +15,7 @@ from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
-_MESSAGES = f"""
+_RECORD_MESSAGES = f"""
 SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq LIMIT
 $4
 """
@@ -26,7 +26,7 @@ _REACTED = """
 SELECT seq, symbol, user_id, created_at FROM nestrel.reactions
 WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq, symbol, user_id
 """
-_EARLIER = """
+_RECORD_EARLIER = """
 SELECT seq, body, format, created_at, edited_at, editor_id FROM nestrel.message_edits
 WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 ORDER BY seq, n
 """
@@ -96,7 +96,7 @@ class Run:
 
 async def read(connection: Connection, conversation_id: UUID, low: int, high: int, limit: int) -> Run:
     """At most `limit` messages from `low` up to `high`."""
-    found = await fetch(connection, _MESSAGES, conversation_id, low, high, limit)
+    found = await fetch(connection, _RECORD_MESSAGES, conversation_id, low, high, limit)
     run = Run(conversation_id, found)
     if not found:
         return run
@@ -105,7 +105,7 @@ async def read(connection: Connection, conversation_id: UUID, low: int, high: in
     if run.counts:
         run.reacted = await fetch(connection, _REACTED, conversation_id, low, last)
     if any(row[_EDITS] for row in found):
-        run.earlier = await fetch(connection, _EARLIER, conversation_id, low, last)
+        run.earlier = await fetch(connection, _RECORD_EARLIER, conversation_id, low, last)
     return run
 
 

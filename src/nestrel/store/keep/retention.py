@@ -30,7 +30,7 @@ FROM nestrel.conversations c WHERE id = $1
 _KIND = "SELECT kind FROM nestrel.conversations WHERE id = $1"
 # Whoever sets one waits for whoever does so at this moment, so that no two have one number.
 _ONE_BY_ONE = "SELECT FROM nestrel.service_rule WHERE version = 1 FOR UPDATE"
-_NEXT = """
+_RETENTION_NEXT = """
 SELECT 1 + greatest((SELECT max(version) FROM nestrel.service_rule), (SELECT max(version) FROM nestrel.kind_rules))
 """
 _SET_SERVICE_RULE = f"""
@@ -48,7 +48,7 @@ UPDATE nestrel.conversations c SET ({rules.INTO}) = ROW({rules.placed()}), inher
     earlier_below = CASE WHEN after_expiry = ${rules.THEN} THEN earlier_below ELSE u.floor END
 FROM unnest($9::uuid[], $10::bigint[]) AS u (id, floor) WHERE c.id = u.id
 """
-_BEHIND = """
+_RETENTION_BEHIND = """
 SELECT id FROM nestrel.conversations
 WHERE kind = $3 AND inherits < $1 AND inherits IS NOT NULL AND closed_at IS NULL ORDER BY inherits LIMIT $2
 """
@@ -195,7 +195,7 @@ async def put_inherited(
                     f"this rule takes {found.expires:,} messages away; send confirm: true to go ahead",
                     extra={"preview": found.wire()},
                 )
-        [(version,)] = await fetch(connection, _NEXT)
+        [(version,)] = await fetch(connection, _RETENTION_NEXT)
         if kind is None:
             await execute(connection, _SET_SERVICE_RULE, *rules.values(wanted), version)
         else:
@@ -225,7 +225,7 @@ async def inherit(database: Database) -> bool:
     for kind in Kind:
         async with database.read() as connection:
             version, rule, _ = await rules.inherited(connection, kind)
-            ids = [row[0] for row in await fetch(connection, _BEHIND, version, _MANY, kind.value)]
+            ids = [row[0] for row in await fetch(connection, _RETENTION_BEHIND, version, _MANY, kind.value)]
             measured = await expiry.measure(connection, sorted(ids), rule) if ids else {}
         quiet = sorted(id_ for id_ in ids if id_ in measured and not measured[id_].takes)
         done = await _give(database, quiet, rule, version, {}) if quiet else True

@@ -17,7 +17,7 @@ from nestrel.store.keep import archive, records
 from nestrel.store.keep.records import Record
 from nestrel.store.native import Connection, execute, fetch
 
-_CLAIM = """
+_SWEEP_CLAIM = """
 SELECT b.conversation_id, b.next_seq, c.floor,
        CASE WHEN b.next_seq < c.earlier_below THEN least(c.earlier_below, c.floor) ELSE c.floor END,
        CASE WHEN b.next_seq < c.earlier_below THEN c.earlier_then ELSE c.after_expiry END
@@ -37,7 +37,7 @@ INSERT INTO nestrel.expired_keys (conversation_id, key_hash, seq)
 SELECT $1, key_hash, seq FROM gone WHERE key_hash IS NOT NULL
 """
 # What is archived keeps its attachments, and what it bears stays written.
-_LOOSEN = """
+_SWEEP_LOOSEN = """
 WITH gone AS (
     DELETE FROM nestrel.attached WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3 RETURNING attachment_id
 )
@@ -56,10 +56,10 @@ _DISCARDED_RUNS = """
 SELECT first_seq, last_seq, discarded_at FROM nestrel.discarded_runs
 WHERE conversation_id = $1 ORDER BY first_seq DESC LIMIT 100
 """
-_GO_ON = "UPDATE nestrel.expired_backlog SET next_seq = $2, since = clock_timestamp() WHERE conversation_id = $1"
+_SWEEP_GO_ON = "UPDATE nestrel.expired_backlog SET next_seq = $2, since = clock_timestamp() WHERE conversation_id = $1"
 # Only here is the conversation locked, for the moment until the commit: a post that moves the floor meanwhile waits,
 # and then finds no backlog and begins one.
-_FINISH = """
+_SWEEP_FINISH = """
 WITH swept AS (UPDATE nestrel.conversations SET swept = floor WHERE id = $1 AND floor = $2 RETURNING id)
 DELETE FROM nestrel.expired_backlog WHERE conversation_id IN (SELECT id FROM swept) RETURNING 1
 """
@@ -99,7 +99,7 @@ async def step(database: Database, after: UUID = NOTHING, most: int = STEP) -> S
     """Take away up to `most` messages that one conversation has below its floor: the next one behind `after` that no
     other sweep is at. None: there is none."""
     async with database.write() as connection:
-        found = await fetch(connection, _CLAIM, after)
+        found = await fetch(connection, _SWEEP_CLAIM, after)
         if not found:
             return None
         conversation_id, low, floor, end, then = found[0]
@@ -114,7 +114,7 @@ async def step(database: Database, after: UUID = NOTHING, most: int = STEP) -> S
             else:
                 await record_discard(connection, conversation_id, low, high)
                 await take_away(connection, conversation_id, low, high)
-                await execute(connection, _LOOSEN, conversation_id, low, high)
+                await execute(connection, _SWEEP_LOOSEN, conversation_id, low, high)
         await record(connection, conversation_id, high + 1, floor)
     return Step(conversation_id, high - low + 1, Then(then), high + 1 < floor)
 
@@ -147,9 +147,9 @@ async def take_away(connection: Connection, conversation_id: UUID, first: int, l
 
 async def record(connection: Connection, conversation_id: UUID, next_seq: int, floor: int) -> None:
     """Keep how far the sweep has come in a conversation."""
-    if next_seq == floor and await fetch(connection, _FINISH, conversation_id, floor):
+    if next_seq == floor and await fetch(connection, _SWEEP_FINISH, conversation_id, floor):
         return
-    await execute(connection, _GO_ON, conversation_id, next_seq)
+    await execute(connection, _SWEEP_GO_ON, conversation_id, next_seq)
 
 
 async def backlog(connection: Connection) -> Backlog:

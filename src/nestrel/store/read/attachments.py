@@ -15,7 +15,7 @@ from nestrel.store.rows import ATTACHMENT_COLUMNS
 
 # `live`: a message that is still kept bears it. `kept`: one that has expired and is in the archive does, or is on its
 # way there.
-_SHOW = f"""
+_ATTACHMENT_SHOW = f"""
 SELECT {ATTACHMENT_COLUMNS}, object_id, unused_since IS NOT NULL,
        EXISTS (SELECT FROM nestrel.attached t
                WHERE t.conversation_id = a.conversation_id AND t.attachment_id = a.id AND t.seq >= $3),
@@ -28,7 +28,7 @@ SELECT {ATTACHMENT_COLUMNS}, object_id, unused_since IS NOT NULL,
        EXISTS (SELECT FROM nestrel.attached t WHERE t.conversation_id = a.conversation_id AND t.attachment_id = a.id)
 FROM nestrel.attachments a WHERE conversation_id = $1 AND id = $2
 """
-_EXPIRED = """
+_ATTACHMENT_EXPIRED = """
 SELECT EXISTS (SELECT FROM nestrel.expired_attachments WHERE conversation_id = $1 AND attachment_id = $2)
     OR EXISTS (SELECT FROM nestrel.loosened WHERE conversation_id = $1 AND attachment_id = $2 AND expired)
 """
@@ -49,7 +49,7 @@ async def show(connection: Connection, access: Access, caller: Caller, attachmen
         NotFound: there is none that they may read, or it was removed.
         Expired: its messages are no longer kept; an owner or a backend still reads what is archived.
     """
-    found = await fetch(connection, _SHOW, access.id, attachment_id, access.floor)
+    found = await fetch(connection, _ATTACHMENT_SHOW, access.id, attachment_id, access.floor)
     if found:
         *columns, object_id, unused, live, archived, borne = found[0]
         one = rows.attachment(columns)
@@ -57,7 +57,7 @@ async def show(connection: Connection, access: Access, caller: Caller, attachmen
             return Shown(one, object_id)
         if borne:
             raise _expired(attachment_id)
-    [(expired,)] = await fetch(connection, _EXPIRED, access.id, attachment_id)
+    [(expired,)] = await fetch(connection, _ATTACHMENT_EXPIRED, access.id, attachment_id)
     if expired:
         raise _expired(attachment_id)
     raise NotFound(f"there is no attachment {attachment_id} that you may read")

@@ -16,7 +16,7 @@ from nestrel.store.rows import Wire
 
 LAST = UUID(int=2**128 - 1)
 
-_PAGE = """
+_AUDIT_PAGE = """
 SELECT a.audit_id, a.at, a.actor, a.act, a.conversation_id, a.user_id, a.seq, a.before, a.after, r.reason, a.request_id,
        a.times
 FROM nestrel.audit a LEFT JOIN nestrel.audit_reasons r ON r.audit_id = a.audit_id
@@ -38,7 +38,7 @@ class AuditFilter(NamedTuple):
 
 async def page(connection: Connection, wanted: AuditFilter, limit: int, after: UUID) -> tuple[list[Wire], UUID | None]:
     """Acts, newest first, and the id to continue behind; None at the end."""
-    found = await fetch(connection, _PAGE, after, *wanted, limit + 1)
+    found = await fetch(connection, _AUDIT_PAGE, after, *wanted, limit + 1)
     last = found[limit - 1][0] if len(found) > limit else None
     return [_wire(row) for row in found[:limit]], last
 

@@ -8,7 +8,7 @@ from uuid import UUID
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_CALLED = "SELECT id, name, title, kind FROM nestrel.conversations WHERE id = ANY($1::uuid[])"
+_CALLED_CALLED = "SELECT id, name, title, kind FROM nestrel.conversations WHERE id = ANY($1::uuid[])"
 
 
 async def read(connection: Connection, ids: Iterable[UUID]) -> dict[str, Wire]:
@@ -16,5 +16,5 @@ async def read(connection: Connection, ids: Iterable[UUID]) -> dict[str, Wire]:
     wanted = list(set(ids))
     if not wanted:
         return {}
-    found = await fetch(connection, _CALLED, wanted)
+    found = await fetch(connection, _CALLED_CALLED, wanted)
     return {str(id_): {"name": name, "title": title, "kind": kind} for id_, name, title, kind in found}

@@ -16,7 +16,7 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.read.changes import Changes, State, states
 from nestrel.store.read.together import ReadRequest, read
 
-_COUNT = """
+_CATCH_UP_COUNT = """
 SELECT (SELECT count(*) FROM (SELECT 1 FROM nestrel.messages
             WHERE conversation_id = $1 AND changed AND rev > $2 AND seq >= $3 LIMIT $4) m)
      + (SELECT count(*) FROM (SELECT 1 FROM nestrel.reaction_counts
@@ -46,7 +46,7 @@ async def _too_far(connection: Connection, id_: UUID, start: ChangePosition, now
     new = new_messages(start, now.counters)
     if new > most:
         return True
-    [(changed,)] = await fetch(connection, _COUNT, id_, start.rev, now.floor, most - new + 1)
+    [(changed,)] = await fetch(connection, _CATCH_UP_COUNT, id_, start.rev, now.floor, most - new + 1)
     return bool(new + changed > most)
 
 

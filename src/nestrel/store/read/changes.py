@@ -15,7 +15,7 @@ from nestrel.store.access import Access
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_STATES = f"""
+_CHANGES_STATES = f"""
 SELECT {epochs.CURRENT}, id, rev, head, {rules.floor("c")}, own_rev, closed_at IS NOT NULL, epochs, begins, crowd,
        member_count, anew_rev
 FROM nestrel.conversations c WHERE id = ANY($1::uuid[])
@@ -142,7 +142,7 @@ class State:
 
 async def states(connection: Connection, conversation_ids: Sequence[UUID]) -> dict[UUID, State]:
     """The counters now; an id that never was a conversation is left out."""
-    found = await fetch(connection, _STATES, list(conversation_ids))
+    found = await fetch(connection, _CHANGES_STATES, list(conversation_ids))
     return {row[1]: _state(connection, *row) for row in found}
 
 

@@ -36,8 +36,8 @@ LEFT JOIN LATERAL (SELECT user_id FROM nestrel.members x WHERE c.kind = 'direct'
 LEFT JOIN nestrel.messages l ON l.conversation_id = c.id AND l.seq = c.head AND l.seq >= f.floor
 """
 
-_ONE = f"{_SELECT} WHERE c.id = $2"
-_SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[]) AND c.closed_at IS NULL"
+_CONVERSATION_ONE = f"{_SELECT} WHERE c.id = $2"
+_CONVERSATION_SOME = f"{_SELECT} WHERE c.id = ANY($2::uuid[]) AND c.closed_at IS NULL"
 
 # The page is chosen on narrow rows first; the wide select above then runs for its few conversations.
 _MINE_PAGE = """
@@ -90,7 +90,7 @@ ORDER BY c.id DESC LIMIT $2
 _DIRECT = "SELECT id FROM nestrel.conversations WHERE direct_pair = $1 AND closed_at IS NULL"
 
 # A name is one conversation's: its index finds it, however many there are.
-_NAMED = """
+_CONVERSATION_NAMED = """
 SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.name_key = $1 AND c.closed_at IS NULL AND (
     CASE $2::text WHEN 'mine' THEN EXISTS (SELECT FROM nestrel.members m
@@ -149,13 +149,13 @@ def _wire(row: Any, last: Wire | None, *, viewer: bool) -> Wire:
 
 async def show(connection: Connection, conversation_id: UUID, user_id: str | None) -> Wire:
     """One conversation as a user sees it, or for no viewer in particular. Access is the caller's business."""
-    [found] = await fetch(connection, _ONE, user_id or "", conversation_id)
+    [found] = await fetch(connection, _CONVERSATION_ONE, user_id or "", conversation_id)
     return (await _wires(connection, [found], viewer=user_id is not None))[conversation_id]
 
 
 async def show_some(connection: Connection, ids: Sequence[UUID]) -> dict[UUID, Wire]:
     """Some conversations, for no viewer in particular; without those that are closed."""
-    return await _wires(connection, await fetch(connection, _SOME, "", ids), viewer=False) if ids else {}
+    return await _wires(connection, await fetch(connection, _CONVERSATION_SOME, "", ids), viewer=False) if ids else {}
 
 
 class ListPosition(NamedTuple):
@@ -177,7 +177,9 @@ async def page(
     every conversation. Returns the position of the next page, None at the end."""
     every = scope != "mine" and caller.service
     if name is not None:
-        found = await fetch(connection, _NAMED, name_key(name), "every" if every else scope, caller.user_id)
+        found = await fetch(
+            connection, _CONVERSATION_NAMED, name_key(name), "every" if every else scope, caller.user_id
+        )
     elif scope == "mine":
         at, id_ = (after.at, after.id) if after else (None, None)
         found = await fetch(connection, _MINE_PAGE, caller.user_id, at, id_, limit + 1)
@@ -207,7 +209,7 @@ async def every(
 async def shown(connection: Connection, caller: Caller, ids: Sequence[UUID], *, mine: bool) -> list[Wire]:
     """Conversations in the order of their ids here; those that are closed by now are left out, and of `mine` those
     that are the caller's no more."""
-    by_id = await _wires(connection, await fetch(connection, _SOME, caller.user_id, ids))
+    by_id = await _wires(connection, await fetch(connection, _CONVERSATION_SOME, caller.user_id, ids))
     found = [by_id[id_] for id_ in ids if id_ in by_id]
     return [item for item in found if item["my_role"] is not None] if mine else found
 

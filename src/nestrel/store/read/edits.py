@@ -8,7 +8,7 @@ from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_PAGE = """
+_EDIT_PAGE = """
 SELECT n, body, format, created_at, edited_at, editor_id FROM nestrel.message_edits
 WHERE conversation_id = $1 AND seq = $2 AND n > $3 ORDER BY n LIMIT $4
 """
@@ -18,7 +18,7 @@ async def page(
     connection: Connection, conversation_id: UUID, seq: int, limit: int, after: int
 ) -> tuple[list[Wire], str | None]:
     """Earlier bodies, oldest first, and the key to continue after; None at the end."""
-    found = await fetch(connection, _PAGE, conversation_id, seq, after, limit + 1)
+    found = await fetch(connection, _EDIT_PAGE, conversation_id, seq, after, limit + 1)
     items: list[Wire] = [
         {
             "n": n,

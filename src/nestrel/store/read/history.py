@@ -14,7 +14,7 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.read import messages
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 
-_ONE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq = $2"
+_HISTORY_ONE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq = $2"
 _RANGE = f"SELECT {MESSAGE_COLUMNS} FROM nestrel.messages WHERE conversation_id = $1 AND seq BETWEEN $2 AND $3"
 _OLDER = f"{_RANGE} ORDER BY seq DESC LIMIT $4"
 _NEWER = f"{_RANGE} ORDER BY seq LIMIT $4"
@@ -42,7 +42,7 @@ class Page:
 
 async def one(connection: Connection, conversation_id: UUID, seq: int) -> Wire | None:
     """One message, whether kept by the rule or not: the floor is the caller's business."""
-    found = await fetch(connection, _ONE, conversation_id, seq)
+    found = await fetch(connection, _HISTORY_ONE, conversation_id, seq)
     return (await messages.wires_of(connection, conversation_id, found))[0] if found else None
 
 

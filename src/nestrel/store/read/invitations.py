@@ -22,10 +22,10 @@ def maker_stands(of: str) -> str:
     AND ({admitted.SUSPENDED} OR not_before >= date_trunc('second', {of}.created_at)))"""
 
 
-_PAGE = f"""
+_INVITATION_PAGE = f"""
 SELECT {COLUMNS} FROM nestrel.invitations WHERE conversation_id = $1 AND id > $2 ORDER BY id LIMIT $3
 """
-_SHOW = f"""
+_INVITATION_SHOW = f"""
 SELECT {rows.columns("i", COLUMNS)}, clock_timestamp(), c.title, c.name, c.kind, c.member_count, m.user_id IS NOT NULL
 FROM nestrel.invitations i
 JOIN nestrel.conversations c ON c.id = i.conversation_id AND c.closed_at IS NULL
@@ -45,7 +45,7 @@ async def page(
     connection: Connection, conversation_id: UUID, limit: int, after: UUID
 ) -> tuple[list[Invitation], UUID | None]:
     """Invitations by id, which is by when they were made, and the id to continue after; None at the end."""
-    found = [invitation(row) for row in await fetch(connection, _PAGE, conversation_id, after, limit + 1)]
+    found = [invitation(row) for row in await fetch(connection, _INVITATION_PAGE, conversation_id, after, limit + 1)]
     return found[:limit], found[limit - 1].id if len(found) > limit else None
 
 
@@ -56,7 +56,7 @@ async def show(connection: Connection, caller: Caller, token_hash: bytes) -> Wir
         NotFound: there is no such invitation.
         Expired: it is used up or past its time, and the caller is no member.
     """
-    found = await fetch(connection, _SHOW, token_hash, caller.user_id)
+    found = await fetch(connection, _INVITATION_SHOW, token_hash, caller.user_id)
     if not found:
         raise unknown()
     *row, now, title, name, kind, count, member = found[0]

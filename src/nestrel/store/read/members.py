@@ -9,11 +9,11 @@ from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import MEMBER_COLUMNS, Wire
 
-_PAGE = f"""
+_MEMBER_PAGE = f"""
 SELECT {MEMBER_COLUMNS} FROM nestrel.members
 WHERE conversation_id = $1 AND left_at IS NULL AND user_id > $2 ORDER BY user_id LIMIT $3
 """
-_ONE = f"""
+_MEMBER_ONE = f"""
 SELECT {MEMBER_COLUMNS} FROM nestrel.members WHERE conversation_id = $1 AND user_id = $2 AND left_at IS NULL
 """
 _WHY_GONE = """
@@ -28,13 +28,13 @@ WHERE conversation_id = $1 AND user_id = ANY($2::text[]) AND left_at IS NOT NULL
 
 async def page(connection: Connection, conversation_id: UUID, limit: int, after: str) -> tuple[list[Wire], str | None]:
     """Members by user id, and the id to continue after; None at the end."""
-    found = await fetch(connection, _PAGE, conversation_id, after, limit + 1)
+    found = await fetch(connection, _MEMBER_PAGE, conversation_id, after, limit + 1)
     items = [rows.member(row) for row in found[:limit]]
     return items, items[-1]["user_id"] if len(found) > limit else None
 
 
 async def show(connection: Connection, conversation_id: UUID, user_id: str) -> Wire | None:
-    found = await fetch(connection, _ONE, conversation_id, user_id)
+    found = await fetch(connection, _MEMBER_ONE, conversation_id, user_id)
     return rows.member(found[0]) if found else None
 
 

@@ -38,7 +38,7 @@ SELECT current_setting('synchronous_standby_names') <> ''
    AND current_setting('synchronous_commit') NOT IN ('off', 'local')
 """
 _OF_KIND = "SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND kind = $2 ORDER BY id"
-_WALK = f"""
+_MOVING_WALK = f"""
 SELECT id, {UNSEEN.format("moved_xid", "$3")}
 FROM (SELECT id, moved_xid FROM nestrel.conversations WHERE id > $1 ORDER BY id LIMIT $2) c ORDER BY id
 """
@@ -137,7 +137,7 @@ async def which(
     if only is not None:
         return [only] if only > here.after else [], None
     since = here.since or AllPosition.beginning(here.upto.epoch)
-    walked = await fetch(connection, _WALK, here.after, _WALKED, since.snapshot)
+    walked = await fetch(connection, _MOVING_WALK, here.after, _WALKED, since.snapshot)
     moved = [row[0] for row in walked if here.since is None or row[1]]
     return moved, walked[-1][0] if len(walked) == _WALKED else None
 

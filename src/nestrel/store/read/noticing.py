@@ -16,7 +16,7 @@ from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.read import journal, moving, receipts
 from nestrel.store.read.journal import UNSEEN
 
-_SEEN = """(pg_visible_in_snapshot({0}, i.snapshot::pg_snapshot)
+_NOTICING_SEEN = """(pg_visible_in_snapshot({0}, i.snapshot::pg_snapshot)
       OR {0} >= pg_snapshot_xmax(pg_current_snapshot()))"""
 _BEGAN = f"SELECT min(at) FROM nestrel.journal WHERE {UNSEEN.format('xid', '$1')}"
 
@@ -38,7 +38,8 @@ FROM unnest($1::text::uuid[], $2::text::text[], $3::text::timestamptz[], $4::tex
 CROSS JOIN LATERAL (SELECT id, kind, member_count, head, blocked, {rules.floor("x")} AS floor
     FROM nestrel.conversations x WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 LEFT JOIN LATERAL (SELECT seq FROM nestrel.messages
-    WHERE i.base IS NULL AND conversation_id = c.id AND {_SEEN.format("moved_xid")} ORDER BY seq DESC LIMIT 1) s ON true
+    WHERE i.base IS NULL AND conversation_id = c.id AND {_NOTICING_SEEN.format("moved_xid")}
+    ORDER BY seq DESC LIMIT 1) s ON true
 CROSS JOIN LATERAL (SELECT greatest(c.floor, coalesce(i.base, greatest(coalesce(s.seq, 0),
     nestrel.seq_at_v1(c.id, i.began) - 1)) + 1) AS low) bounds
 CROSS JOIN LATERAL (SELECT nestrel.seq_at_v1(c.id, clock_timestamp() - $5::interval) AS low) young
@@ -48,11 +49,12 @@ _NAMED_LATER = f"""
 SELECT i.n, x.seq, m.user_id
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[]) WITH ORDINALITY AS i (id, snapshot, low, n)
 LEFT JOIN LATERAL (SELECT rev FROM nestrel.messages
-    WHERE conversation_id = i.id AND changed AND {_SEEN.format("moved_xid")} ORDER BY rev DESC LIMIT 1) s ON true
+    WHERE conversation_id = i.id AND changed AND {_NOTICING_SEEN.format("moved_xid")}
+    ORDER BY rev DESC LIMIT 1) s ON true
 CROSS JOIN LATERAL (SELECT seq FROM nestrel.messages WHERE conversation_id = i.id AND changed
     AND rev > coalesce(s.rev, 0) AND seq < i.low AND removed_at IS NULL ORDER BY rev) x
 CROSS JOIN LATERAL (SELECT user_id FROM nestrel.mentions WHERE conversation_id = i.id AND seq = x.seq
-    AND moved_xid IS NOT NULL AND NOT {_SEEN.format("moved_xid")}) m
+    AND moved_xid IS NOT NULL AND NOT {_NOTICING_SEEN.format("moved_xid")}) m
 ORDER BY i.n, x.seq, m.user_id
 """
 
@@ -68,18 +70,18 @@ _WANTS = f"""m.left_at IS NULL AND m.user_id <> x.author_id AND coalesce(m.read_
       AND ($5 OR EXISTS (SELECT FROM nestrel.push_subscriptions WHERE user_id = m.user_id))"""
 _PREFERENCE = """LEFT JOIN LATERAL (SELECT notify, notify_after FROM nestrel.notice_preferences
     WHERE conversation_id = c.id AND user_id = m.user_id LIMIT 1) p ON true"""
-_EVERYONE = f"""
+_NOTICING_EVERYONE = f"""
 SELECT m.user_id, m.read_seq FROM nestrel.members m {_PREFERENCE}
 WHERE m.conversation_id = c.id AND m.user_id > i.after AND {_WANTS} ORDER BY m.user_id LIMIT $4"""
 # In a group nobody is told of everything but who has said so.
-_SOME = f"""
+_NOTICING_SOME = f"""
 SELECT m.user_id, m.read_seq FROM (
     SELECT unnest(x.mentions) AS user_id UNION
     SELECT user_id FROM nestrel.notice_preferences WHERE conversation_id = c.id AND notify = 'all') named
 CROSS JOIN LATERAL (SELECT user_id, read_seq, left_at FROM nestrel.members
     WHERE conversation_id = c.id AND user_id = named.user_id LIMIT 1) m {_PREFERENCE}
 WHERE m.user_id > i.after AND {_WANTS} ORDER BY m.user_id LIMIT $4"""
-_ONE = f"""
+_NOTICING_ONE = f"""
 SELECT m.user_id, m.read_seq FROM nestrel.members m {_PREFERENCE}
 WHERE m.conversation_id = c.id AND m.user_id = i.after AND {_WANTS} LIMIT $4"""
 _WHO = f"""
@@ -96,7 +98,7 @@ LEFT JOIN LATERAL (SELECT display_name FROM nestrel.profiles WHERE user_id = x.a
 CROSS JOIN LATERAL ({{who}}) w
 ORDER BY i.n, w.user_id
 """
-_OF_EVERYONE, _OF_SOME, _OF_ONE = (_WHO.format(who=who) for who in (_EVERYONE, _SOME, _ONE))
+_OF_EVERYONE, _OF_SOME, _OF_ONE = (_WHO.format(who=who) for who in (_NOTICING_EVERYONE, _NOTICING_SOME, _NOTICING_ONE))
 
 
 class Look(NamedTuple):

@@ -53,8 +53,8 @@ WHERE i.user_id = $1 OR EXISTS (
 ORDER BY i.n
 """
 # Whoever is known stands in the directory with the first word of their name.
-_EVERYONE = "SELECT DISTINCT user_id FROM nestrel.person_words WHERE user_id > $1 ORDER BY user_id LIMIT $2"
-_KNOWN = """
+_PERSON_EVERYONE = "SELECT DISTINCT user_id FROM nestrel.person_words WHERE user_id > $1 ORDER BY user_id LIMIT $2"
+_PERSON_KNOWN = """
 SELECT EXISTS (SELECT FROM nestrel.profiles WHERE user_id = $1)
     OR EXISTS (SELECT FROM nestrel.members WHERE user_id = $1)
 """
@@ -107,7 +107,7 @@ async def find(
 async def everyone(connection: Connection, limit: int, after: str) -> tuple[list[str], str | None]:
     """User ids of everyone of whom there is anything, in the order of their ids, behind `after`; also the id behind
     which the next page begins, None at the end."""
-    found = [row[0] for row in await fetch(connection, _EVERYONE, after, limit + 1)]
+    found = [row[0] for row in await fetch(connection, _PERSON_EVERYONE, after, limit + 1)]
     return found[:limit], found[limit - 1] if len(found) > limit else None
 
 
@@ -145,5 +145,5 @@ async def visible(connection: Connection, viewer: str | None, user_id: str) -> b
     """Whether the viewer may see someone: who shares, or shared, a conversation with them; None sees everyone of whom
     there is anything."""
     if viewer is None:
-        return bool((await fetch(connection, _KNOWN, user_id))[0][0])
+        return bool((await fetch(connection, _PERSON_KNOWN, user_id))[0][0])
     return bool(await _visible(connection, viewer, [user_id]))

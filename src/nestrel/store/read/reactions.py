@@ -8,7 +8,7 @@ from nestrel.store import rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
-_PAGE = """
+_REACTION_PAGE = """
 SELECT symbol, user_id, created_at FROM nestrel.reactions
 WHERE conversation_id = $1 AND seq = $2 AND (symbol, user_id) > ($3, $4)
   AND (CAST($5 AS text) IS NULL OR symbol = $5)
@@ -20,7 +20,7 @@ async def page(
     connection: Connection, conversation_id: UUID, seq: int, limit: int, after: tuple[str, str], only: str | None
 ) -> tuple[list[Wire], tuple[str, str] | None]:
     """Reactions by symbol and user id, and the pair to continue after; None at the end. `only` asks for one symbol."""
-    found = await fetch(connection, _PAGE, conversation_id, seq, *after, only, limit + 1)
+    found = await fetch(connection, _REACTION_PAGE, conversation_id, seq, *after, only, limit + 1)
     items: list[Wire] = [
         {"symbol": symbol, "user_id": user_id, "reacted_at": rows.wire_time(at)}
         for symbol, user_id, at in found[:limit]

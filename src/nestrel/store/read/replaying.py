@@ -18,7 +18,7 @@ from nestrel.store.read.together import UNBOUNDED, ReadRequest
 _WALKED = 20_000
 """Conversations that one reading looks at."""
 _MANY = 200
-_WALK = """
+_REPLAYING_WALK = """
 SELECT id, last_at >= $3 AND closed_at IS NULL
 FROM (SELECT id, last_at, closed_at FROM nestrel.conversations
       WHERE id >= $1 AND ($4::uuid IS NULL OR id = $4) ORDER BY id LIMIT $2) c ORDER BY id
@@ -36,7 +36,7 @@ class Replaying:
 
 async def read(connection: Connection, at: Replay, only: UUID | None, most: int) -> Replaying:
     """Read on from `at`, up to about `most` messages, in a transaction of one snapshot."""
-    walked = await fetch(connection, _WALK, at.after, _WALKED, at.since, only)
+    walked = await fetch(connection, _REPLAYING_WALK, at.after, _WALKED, at.since, only)
     wanted = [row[0] for row in walked if row[1]]
     ids = wanted[:_MANY]
     result = Replaying()
@@ -75,7 +75,7 @@ async def _lows(connection: Connection, ids: Sequence[UUID], at: Replay) -> list
 
 async def lows(connection: Connection, at: Replay, only: UUID | None) -> tuple[list[tuple[UUID, int]], Replay | None]:
     """Some of the conversations with messages made since then, each with the first of those; and what is left."""
-    walked = await fetch(connection, _WALK, at.after, _WALKED, at.since, only)
+    walked = await fetch(connection, _REPLAYING_WALK, at.after, _WALKED, at.since, only)
     wanted = [row[0] for row in walked if row[1]]
     ids = wanted[:_MANY]
     found = await _lows(connection, ids, at)

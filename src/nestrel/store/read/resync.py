@@ -19,7 +19,7 @@ from nestrel.store.read.journal import UNSEEN
 from nestrel.store.read.together import ReadRequest
 
 _MINE_BEHIND = "ARRAY(SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $3::uuid)"
-_THESE = "$3::uuid[]"
+_RESYNC_THESE = "$3::uuid[]"
 
 
 def _moved_of(ids: str) -> str:
@@ -45,8 +45,8 @@ ORDER BY x.id
 
 
 _MOVED = _moved_of(_MINE_BEHIND)
-_MOVED_OF_THESE = _moved_of(_THESE)
-_MINE = """
+_MOVED_OF_THESE = _moved_of(_RESYNC_THESE)
+_RESYNC_MINE = """
 SELECT m.conversation_id, c.rev
 FROM (SELECT conversation_id FROM nestrel.members WHERE user_id = $1 AND conversation_id > $2 AND left_at IS NULL
       ORDER BY conversation_id) m
@@ -139,7 +139,7 @@ async def moved(
 
 async def mine(connection: Connection, user_id: str, *, after: UUID = NOTHING, limit: int = MANY) -> list[Pending]:
     """All of the member's conversations by id, each as if just joined."""
-    found = await fetch(connection, _MINE, user_id, after, limit)
+    found = await fetch(connection, _RESYNC_MINE, user_id, after, limit)
     return [Pending(row[0], joined=True) for row in found]
 
 
@@ -214,7 +214,7 @@ async def from_map(
     """Bring a member from a cursor for each conversation. With `more`, the same is to be asked again with the cursors
     that came; the answer's own cursor then begins at nothing."""
     now = await snapshots.now(connection)
-    found = dict(await fetch(connection, _MINE, user_id, NOTHING, MANY * 10))
+    found = dict(await fetch(connection, _RESYNC_MINE, user_id, NOTHING, MANY * 10))
     missing = [id_ for id_ in held if id_ not in found]
     # Of a member with more conversations than are listed here, what is not in the list is not gone for that.
     theirs = await still(connection, user_id, missing)

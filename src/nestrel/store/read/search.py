@@ -30,7 +30,7 @@ from nestrel.store.rows import MESSAGE_COLUMNS, Wire
 # A bitmap of blocks is what the index of words gives; elsewhere it is no good (see `Database`).
 _BITMAPS = "SELECT set_config('enable_bitmapscan', 'on', true), set_config('enable_sort', 'on', true)"
 
-_MINE = """
+_SEARCH_MINE = """
 SELECT m.conversation_id FROM nestrel.members m
 WHERE m.user_id = $1 AND m.left_at IS NULL ORDER BY m.conversation_id LIMIT $2
 """
@@ -184,7 +184,7 @@ async def _blocks(
     if wanted.conversation_id is not None:
         places = [wanted.conversation_id]
     elif not caller.service:
-        places = [row[0] for row in await fetch(connection, _MINE, caller.user_id, _PLACES + 1)]
+        places = [row[0] for row in await fetch(connection, _SEARCH_MINE, caller.user_id, _PLACES + 1)]
         if not places:
             return [], None
         if len(places) > _PLACES or (len(places) > _NAMED and await _are_many(connection, len(places))):

@@ -9,7 +9,7 @@ from nestrel.core.rights import Action
 from nestrel.store.access import Caller, see
 from nestrel.store.native import Connection, fetch
 
-_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"
+_SIGNALLING_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"
 
 
 async def check(connection: Connection, caller: Caller, conversation_id: UUID) -> None:
@@ -20,5 +20,5 @@ async def check(connection: Connection, caller: Caller, conversation_id: UUID) -
         Forbidden: they may not post there, or the other of the two has nothing to do with them.
     """
     await see(connection, conversation_id, caller, Action.POST)
-    if (await fetch(connection, _BLOCKED, conversation_id))[0][0]:
+    if (await fetch(connection, _SIGNALLING_BLOCKED, conversation_id))[0][0]:
         raise Forbidden("this conversation takes no messages")  # the same for both, as for a post

@@ -10,7 +10,7 @@ from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read.changes import State
 
-_SEEN = """(pg_visible_in_snapshot(moved_xid, (SELECT $2::text::pg_snapshot))
+_STARTS_SEEN = """(pg_visible_in_snapshot(moved_xid, (SELECT $2::text::pg_snapshot))
       OR moved_xid >= (SELECT pg_snapshot_xmax(pg_current_snapshot())))"""
 """SQL for what a snapshot has seen; what carries a transaction that this history has not come to was there before. What
 is the same for all rows is worked out once: to read the text again for each costs more than to look at it."""
@@ -20,7 +20,7 @@ def _newest_seen(of: str, what: str, order: str) -> str:
     """The newest row that the snapshot saw, if it is among the first so many: one probe of an index where little has
     moved since."""
     return f"""(SELECT {what} FROM (SELECT {what}, moved_xid FROM nestrel.{of} ORDER BY {order} DESC LIMIT $3) newest
-    WHERE {_SEEN} ORDER BY {order} DESC LIMIT 1)"""
+    WHERE {_STARTS_SEEN} ORDER BY {order} DESC LIMIT 1)"""
 
 
 _STARTS = f"""
@@ -34,7 +34,7 @@ LEFT JOIN LATERAL {_newest_seen("members WHERE conversation_id = i.id", "rev", "
 # That everyone began anew there no row says but the conversation's own.
 _BEGUN_ANEW = f"""
 SELECT id FROM (SELECT id, anew_xid AS moved_xid FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])) c
-WHERE {_SEEN}
+WHERE {_STARTS_SEEN}
 """
 SHALLOW = 64
 """So far one looks first: where more has moved since, that is a conversation to be read alone, and to look further

@@ -31,7 +31,7 @@ _SIZE = f"""({_ROW_BYTES} + octet_length(body) + coalesce(octet_length(attribute
     + coalesce(octet_length(attachments), 0))"""
 
 # A message has changed when its row has, or its reactions have.
-_TOUCHED = """
+_TOGETHER_TOUCHED = """
 SELECT i.n, m.rev, m.seq FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[],
     $5::text::bigint[]) WITH ORDINALITY AS i (id, rev, upto, floor, seq, n)
 CROSS JOIN LATERAL (
@@ -43,7 +43,7 @@ CROSS JOIN LATERAL (
 ) m ORDER BY i.n, m.rev
 """
 # Of both, no more is read than goes into so many bytes, in the order of the conversations.
-_THESE = f"""
+_TOGETHER_THESE = f"""
 SELECT n, {MESSAGE_COLUMNS}, total FROM (
     SELECT i.n, {rows.columns("m", MESSAGE_COLUMNS)}, m.size,
            sum(m.size) OVER (ORDER BY i.n ROWS UNBOUNDED PRECEDING) AS total
@@ -52,7 +52,7 @@ SELECT n, {MESSAGE_COLUMNS}, total FROM (
         WHERE conversation_id = i.id AND seq = i.seq LIMIT 1) m
 ) x WHERE total - size < $3 ORDER BY n
 """
-_NEW = f"""
+_TOGETHER_NEW = f"""
 SELECT n, {MESSAGE_COLUMNS}, total FROM (
     SELECT i.n, {rows.columns("m", MESSAGE_COLUMNS)}, m.size,
            sum(m.size) OVER (ORDER BY i.n, CASE WHEN i.newest THEN -m.seq ELSE m.seq END
@@ -70,7 +70,7 @@ SELECT n, {MESSAGE_COLUMNS}, total FROM (
 """
 # A fresh copy is not told who has left before. Of a crowd, those come who rule or ruled it; and who has left since, of
 # whom nobody is told but themselves.
-_MEMBERS = f"""
+_TOGETHER_MEMBERS = f"""
 SELECT i.n, {rows.columns("m", MEMBER_COLUMNS)}, m.left_reason, m.ranked OR NOT i.crowd
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::boolean[], $5::text::boolean[],
     $6::text::bigint[]) WITH ORDINALITY AS i (id, rev, upto, crowd, fresh, most, n)
@@ -197,7 +197,7 @@ async def _touched(reading: _Reading, most: int) -> None:
         return
     moves: list[list[tuple[int, int]]] = [[] for _ in wanted]
     found = await fetch(
-        reading.connection, _TOUCHED, array([id_ for id_, _ in wanted]),
+        reading.connection, _TOGETHER_TOUCHED, array([id_ for id_, _ in wanted]),
         array([part.changes.end.rev for _, part in wanted]), array([part.asked.state.rev for _, part in wanted]),
         array([part.asked.state.floor for _, part in wanted]),
         array([min(part.changes.end.seq, part.asked.state.head) for _, part in wanted]), most + 1,
@@ -229,7 +229,7 @@ async def _those(reading: _Reading, wanted: Sequence[tuple[UUID, int]]) -> tuple
     if not wanted:
         return [], 0
     found = await fetch(
-        reading.connection, _THESE, array([one[0] for one in wanted]), array([one[1] for one in wanted]),
+        reading.connection, _TOGETHER_THESE, array([one[0] for one in wanted]), array([one[1] for one in wanted]),
         reading.size - reading.used,
     )  # fmt: skip
     got = [(wanted[row[0] - 1][0], row[1:-1]) for row in found]
@@ -258,7 +258,7 @@ async def _new(reading: _Reading) -> None:
     mosts = [part.asked.page if part.asked.start is None else part.left + 1 for _, part in wanted]
     room = max(reading.size - reading.used, 1)
     found = await fetch(
-        reading.connection, _NEW, array([id_ for id_, _ in wanted]), array(lows),
+        reading.connection, _TOGETHER_NEW, array([id_ for id_, _ in wanted]), array(lows),
         array([part.asked.state.head for _, part in wanted]), array(mosts), array(pages), room,
     )  # fmt: skip
     got: list[list[Any]] = [[] for _ in wanted]
@@ -303,7 +303,7 @@ async def _members(reading: _Reading) -> None:
     if not wanted:
         return
     found = await fetch(
-        reading.connection, _MEMBERS, array([id_ for id_, _ in wanted]),
+        reading.connection, _TOGETHER_MEMBERS, array([id_ for id_, _ in wanted]),
         array([part.changes.end.member_rev for _, part in wanted]),
         array([part.asked.state.rev for _, part in wanted]), array([part.asked.state.crowd for _, part in wanted]),
         array([part.asked.is_fresh for _, part in wanted]), array([part.left + 1 for _, part in wanted]),

@@ -70,7 +70,7 @@ SELECT at, id::text, c.posts, c.edits, c.removals, c.reactions, c.receipts, d.de
 FROM commands c FULL JOIN places d USING (at, id)
 WHERE (at, id::text) > ($5, $6) ORDER BY at, id::text LIMIT $7
 """
-_OF_PERSON = f"""
+_USAGE_OF_PERSON = f"""
 WITH commands AS (SELECT {_at()} AS at, user_id AS id, {_SUMS}
     FROM nestrel.usage_commands WHERE {_WITHIN} AND ($4::text IS NULL OR user_id = $4) GROUP BY 1, 2),
 people AS (SELECT {_at()} AS at, user_id AS id, sum(deliveries)::bigint AS deliveries, max(connections_peak) AS peak
@@ -87,7 +87,7 @@ SELECT page.*, 1 AS people,
           AND m.created_at < page.at + ('1 ' || $3)::interval)::bigint AS stored
 FROM page ORDER BY at, id
 """
-_STATEMENTS = {Of.SERVICE: _OF_SERVICE, Of.CONVERSATION: _OF_CONVERSATION, Of.PERSON: _OF_PERSON}
+_STATEMENTS = {Of.SERVICE: _OF_SERVICE, Of.CONVERSATION: _OF_CONVERSATION, Of.PERSON: _USAGE_OF_PERSON}
 
 FIELDS = ("posts", "edits", "removals", "reactions", "receipts", "deliveries", "connections_peak", "people",
           "stored_bytes")  # fmt: skip

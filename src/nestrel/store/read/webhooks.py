@@ -17,11 +17,11 @@ COLUMNS = (
     "id, url, type, conversation_id, state, secret, old_secret, old_secret_until, attempt, failing_since, next_at, "
     "replay_from, replay_after, replay_seq, created_by, created_at, begun"
 )
-_PAGE = f"""
+_WEBHOOK_PAGE = f"""
 SELECT {rows.columns("w", COLUMNS)}, c.cursor FROM nestrel.webhooks w
 JOIN nestrel.consumers c ON c.name = 'webhook ' || w.id WHERE w.id > $1 ORDER BY w.id LIMIT $2
 """
-_ONE = f"""
+_WEBHOOK_ONE = f"""
 SELECT {rows.columns("w", COLUMNS)}, c.cursor FROM nestrel.webhooks w
 JOIN nestrel.consumers c ON c.name = 'webhook ' || w.id WHERE w.id = $1
 """
@@ -29,14 +29,14 @@ _DELIVERIES = """
 SELECT at, attempt, status, ms, error, next_at, n FROM nestrel.webhook_deliveries
 WHERE webhook_id = $1 AND n < $2 ORDER BY n DESC LIMIT $3
 """
-_BEHIND = f"""
+_WEBHOOK_BEHIND = f"""
 SELECT extract(epoch FROM clock_timestamp() - min(at))::double precision FROM (
     SELECT at FROM nestrel.journal WHERE {UNSEEN.format("xid", "$1")} AND ($2::uuid IS NULL OR $2 = ANY(ids))
     ORDER BY xid LIMIT 1) j
 """
 
 
-_DONE = """
+_WEBHOOK_DONE = """
 SELECT count(*) FILTER (WHERE id < $1), count(*) FROM nestrel.conversations
 WHERE closed_at IS NULL AND ($2::uuid IS NULL OR id = $2) AND ($3::timestamptz IS NULL OR last_at >= $3)
 """
@@ -46,7 +46,7 @@ async def progress(
     connection: Connection, after: UUID, only: UUID | None, since: datetime | None = None
 ) -> dict[str, int]:
     """How far something has come that goes through conversations by their ids, of those with messages since a time."""
-    [(done, of)] = await fetch(connection, _DONE, after, only, since)
+    [(done, of)] = await fetch(connection, _WEBHOOK_DONE, after, only, since)
     return {"conversations": done, "of": of}
 
 
@@ -62,13 +62,13 @@ def webhook(row: Sequence[Any]) -> Webhook:
 
 async def page(connection: Connection, limit: int, after: UUID) -> tuple[list[tuple[Webhook, str]], UUID | None]:
     """Webhooks by id, which is by when they were made, each with its cursor; and the id to continue after."""
-    found = [(webhook(row), row[-1]) for row in await fetch(connection, _PAGE, after, limit + 1)]
+    found = [(webhook(row), row[-1]) for row in await fetch(connection, _WEBHOOK_PAGE, after, limit + 1)]
     return found[:limit], found[limit - 1][0].id if len(found) > limit else None
 
 
 async def one(connection: Connection, id_: UUID) -> tuple[Webhook, str]:
     """A webhook and its cursor. Raises `NotFound`."""
-    found = await fetch(connection, _ONE, id_)
+    found = await fetch(connection, _WEBHOOK_ONE, id_)
     if not found:
         raise no_webhook(id_)
     return webhook(found[0]), found[0][-1]
@@ -89,4 +89,4 @@ async def deliveries(connection: Connection, id_: UUID, limit: int, before: int)
 
 async def behind(connection: Connection, snapshot: str, conversation_id: UUID | None) -> float:
     """For how many seconds something waits to be sent, as far as the journal knows; 0 if nothing does."""
-    return float((await fetch(connection, _BEHIND, snapshot, conversation_id))[0][0] or 0.0)
+    return float((await fetch(connection, _WEBHOOK_BEHIND, snapshot, conversation_id))[0][0] or 0.0)

@@ -43,7 +43,7 @@ SELECT i.user_id FROM unnest($1::text[]) WITH ORDINALITY AS i (user_id, n)
 WHERE NOT EXISTS (SELECT FROM nestrel.profiles WHERE user_id = i.user_id) ORDER BY i.n LIMIT 1
 """
 _EVERYONES = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND is_default"
-_FORGET = "DELETE FROM nestrel.used_today WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1"
+_ADDING_FORGET = "DELETE FROM nestrel.used_today WHERE day < (clock_timestamp() AT TIME ZONE 'UTC')::date - 1"
 
 
 async def check_making(connection: Connection, caller: Caller, quotas: Quotas) -> None:
@@ -130,7 +130,7 @@ async def check_room(
 
 async def forget(connection: Connection) -> None:
     """What was used on days that are over counts no more."""
-    await fetch(connection, _FORGET)
+    await fetch(connection, _ADDING_FORGET)
 
 
 async def _spend(connection: Connection, user_id: str, conversations: int, additions: int) -> tuple[int, int, datetime]:

@@ -31,7 +31,7 @@ _EARLIER_COLUMNS = ("conversation_id", "seq", "n", "body", "format", "created_at
 _REACTION_COLUMNS = ("conversation_id", "seq", "symbol", "user_id", "created_at")
 _COUNT_COLUMNS = ("conversation_id", "seq", "symbol", "count", "since", "rev")
 
-_CHANGE = """
+_APPLY_CHANGE = """
 UPDATE nestrel.messages m
 SET rev = u.rev, changed = true, moved_xid = pg_current_xact_id(), body = u.body, format = u.format,
     edited_at = u.edited_at, edits = u.edits, removed_at = u.removed_at, removed_by = u.removed_by,
@@ -46,14 +46,14 @@ FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text[]
 WHERE m.conversation_id = u.conversation_id AND m.seq = u.seq
 """
 
-_EARLIER = """
+_APPLY_EARLIER = """
 INSERT INTO nestrel.message_edits (conversation_id, seq, n, body, format, created_at, edited_at, editor_id)
 SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::int[], $4::text[], $5::text[],
                      $6::text::timestamptz[], $7::text::timestamptz[], $8::text[])
 """
 
 # A message keeps its newest earlier bodies, so many and so large; what has gone was an earlier body of all the same.
-_TRIM = f"""
+_APPLY_TRIM = f"""
 DELETE FROM nestrel.message_edits e USING (
     SELECT g.conversation_id, g.seq, (SELECT max(n) FROM (
         SELECT n, row_number() OVER (ORDER BY n DESC) AS place, sum(octet_length(body)) OVER (ORDER BY n DESC) AS size
@@ -65,7 +65,7 @@ WHERE e.conversation_id = cut.conversation_id AND e.seq = cut.seq AND e.n <= cut
 _TRIM_FROM = limits.EARLIER_BYTES // (4 * limits.BODY_CHARS)
 """With fewer edits nothing can be over a limit."""
 
-_EMPTY = """
+_APPLY_EMPTY = """
 WITH gone AS (SELECT * FROM unnest($1::text::uuid[], $2::text::bigint[]) AS g (conversation_id, seq)),
 earlier AS (DELETE FROM nestrel.message_edits e USING gone g WHERE (e.conversation_id, e.seq) = (g.conversation_id,
 g.seq)),
@@ -94,7 +94,7 @@ ON CONFLICT (conversation_id, seq, symbol) DO UPDATE
 SET count = excluded.count, since = excluded.since, rev = excluded.rev, moved_xid = pg_current_xact_id()
 """
 
-_READ = f"""
+_APPLY_READ = f"""
 UPDATE nestrel.members m SET read_seq = u.read_seq, read_at = u.read_at, rev = u.rev, moved_xid = pg_current_xact_id()
 FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[], $4::text::timestamptz[], $5::text::bigint[])
      AS u (conversation_id, user_id, read_seq, read_at, rev)
@@ -115,8 +115,8 @@ _MOVED = f"""moved AS (
     INSERT INTO nestrel.expired_backlog (conversation_id, next_seq)
     SELECT * FROM unnest($8::text::uuid[], $9::text::bigint[]) ON CONFLICT DO NOTHING
 )"""
-_TELL = "SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload"
-_MOVE = f"WITH {_MOVED} {_TELL}"
+_APPLY_TELL = "SELECT pg_notify($10, payload) FROM unnest($11::text[]) payload"
+_APPLY_MOVE = f"WITH {_MOVED} {_APPLY_TELL}"
 
 # For some posts one statement for their rows and for what moves costs less than COPY and another one.
 _POST_AND_MOVE = f"""
@@ -126,7 +126,7 @@ WITH {_MOVED}, posted AS (
     SELECT * FROM unnest($12::text::uuid[], $13::text::bigint[], $14::text::bigint[], $15::text::bigint[],
                          $16::text::timestamptz[], $17::text::text[], $18::text[], $19::text[], $20::text[],
                          $21::text::bigint[], $22::text::bytea[], $23::text::bytea[])
-) {_TELL}
+) {_APPLY_TELL}
 """
 
 
@@ -284,7 +284,7 @@ async def _change(connection: Connection, changed: dict[MessageState, Locked]) -
 async def _change_rows(connection: Connection, states: Sequence[MessageState], ids: Sequence[UUID]) -> None:
     await execute(
         connection,
-        _CHANGE,
+        _APPLY_CHANGE,
         array(ids),
         array([state.seq for state in states]),
         array([state.row_rev for state in states]),
@@ -303,7 +303,7 @@ async def _change_rows(connection: Connection, states: Sequence[MessageState], i
     if earlier:
         await execute(
             connection,
-            _EARLIER,
+            _APPLY_EARLIER,
             array([one[0] for one in earlier]),
             array([one[1] for one in earlier]),
             array([one[2].n for one in earlier]),
@@ -315,10 +315,10 @@ async def _change_rows(connection: Connection, states: Sequence[MessageState], i
         )
     long = [(id_, state.seq) for id_, state in zip(ids, states, strict=True) if state.edits > _TRIM_FROM]
     if long:
-        await execute(connection, _TRIM, array([one[0] for one in long]), array([one[1] for one in long]))
+        await execute(connection, _APPLY_TRIM, array([one[0] for one in long]), array([one[1] for one in long]))
     emptied = [(id_, state.seq) for id_, state in zip(ids, states, strict=True) if state.emptied]
     if emptied:
-        await execute(connection, _EMPTY, array([one[0] for one in emptied]), array([one[1] for one in emptied]))
+        await execute(connection, _APPLY_EMPTY, array([one[0] for one in emptied]), array([one[1] for one in emptied]))
 
 
 async def _react(connection: Connection, changed: dict[MessageState, Locked]) -> None:
@@ -354,7 +354,7 @@ async def _react(connection: Connection, changed: dict[MessageState, Locked]) ->
 async def _read(connection: Connection, receipts: dict[MemberState, Locked]) -> dict[UUID, list[Wire]]:
     found = await fetch(
         connection,
-        _READ,
+        _APPLY_READ,
         array([place.id for place in receipts.values()]),
         texts([member.user_id for member in receipts]),
         array([member.read_seq for member in receipts]),
@@ -378,7 +378,7 @@ async def move(
     """Move conversations to where they now stand, their floors too, and tell of it. All else of the transaction has
     been written: what is over a limit now goes with it. `measured` is what of that was counted before."""
     await expiry.expire(connection, places, measured)
-    await execute(connection, _MOVE, *_moving(database, connection, places, to_self=to_self))
+    await execute(connection, _APPLY_MOVE, *_moving(database, connection, places, to_self=to_self))
 
 
 def _moving(

@@ -19,7 +19,7 @@ from nestrel.store.rows import ATTACHMENT_COLUMNS
 
 # Locked, so that the collector does not take away what is just about to be borne; by id, as everywhere. One of which
 # the last message was removed a moment ago is on its way out, and is not there any more.
-_FIND = f"""
+_ATTACHING_FIND = f"""
 SELECT {ATTACHMENT_COLUMNS}, conversation_id FROM nestrel.attachments a
 WHERE (conversation_id, id, uploader_id) IN (SELECT * FROM unnest($1::text::uuid[], $2::text::uuid[], $3::text::text[]))
   AND (unused_since IS NOT NULL OR EXISTS (
@@ -70,7 +70,7 @@ async def find(
     places = [place for number, place in locked.items() if number in asked]
     found = await fetch(
         connection,
-        _FIND,
+        _ATTACHING_FIND,
         array(ids),
         array(wanted),
         texts(users),

@@ -15,7 +15,7 @@ from nestrel.core.ids import uuid7
 from nestrel.store.access import Caller
 from nestrel.store.native import Connection, array, execute, texts
 
-_RECORD = """
+_AUDIT_RECORD = """
 INSERT INTO nestrel.audit (audit_id, actor, act, conversation_id, user_id, seq, before, after, request_id)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
 """
@@ -28,7 +28,7 @@ SELECT * FROM unnest($1::text::uuid[], $2::text::text[], $3::text::text[], $4::t
 COUNT = """nestrel.audit_count_v1({0}::text::uuid[], {1}::text::text[], {2}::text::text[], {3}::text::uuid[],
     {4}::text::text[], {5}::text::bigint[], {6}::text::text[])"""
 """Count acts, of which the columns are the values from the first number on (`columns`)."""
-_COUNT = f"SELECT {COUNT.format(*(f'${n}' for n in range(1, 8)))}"
+_AUDIT_COUNT = f"SELECT {COUNT.format(*(f'${n}' for n in range(1, 8)))}"
 
 
 class Done(NamedTuple):
@@ -68,7 +68,7 @@ async def record(
     """Write down what a caller does, with the values of before and after as JSON."""
     id_ = new_id()
     await execute(
-        connection, _RECORD, id_, caller.user_id, act.value, conversation_id, user_id, seq, _packed(before),
+        connection, _AUDIT_RECORD, id_, caller.user_id, act.value, conversation_id, user_id, seq, _packed(before),
         _packed(after), caller.request_id,
     )  # fmt: skip
     if reason is not None:
@@ -83,7 +83,7 @@ async def record_many(connection: Connection, done: Sequence[Done]) -> None:
 async def count(connection: Connection, done: Sequence[Done]) -> None:
     """Count what a backend does for others: one row for each hour (UTC), backend, act, conversation and person, with
     the newest message's number and the newest request."""
-    await execute(connection, _COUNT, *columns(done))
+    await execute(connection, _AUDIT_COUNT, *columns(done))
 
 
 def columns(done: Sequence[Done]) -> tuple[object, ...]:

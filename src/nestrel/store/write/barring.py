@@ -16,7 +16,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 from nestrel.store.write import audit, invitations, subscriptions
 
-_COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
+_BARRING_COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
 
 _SUSPEND = f"""
 INSERT INTO nestrel.barred AS b (user_id, suspended, suspended_until, reason, suspended_by, suspended_at)
@@ -24,10 +24,10 @@ VALUES ($1, true, $2, $3, $4, clock_timestamp())
 ON CONFLICT (user_id) DO UPDATE
 SET suspended = true, suspended_until = $2, reason = $3, suspended_by = $4, suspended_at = clock_timestamp(),
     changed_at = clock_timestamp()
-RETURNING {_COLUMNS}
+RETURNING {_BARRING_COLUMNS}
 """
-_SHOW = f"SELECT {_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {admitted.SUSPENDED}"
-_END = """
+_BARRING_SHOW = f"SELECT {_BARRING_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {admitted.SUSPENDED}"
+_BARRING_END = """
 UPDATE nestrel.barred SET suspended = false, suspended_until = NULL, reason = NULL, changed_at = clock_timestamp()
 WHERE user_id = $1 AND suspended RETURNING 1
 """
@@ -44,8 +44,8 @@ SELECT p.user_id IS NOT NULL, b.user_id IS NOT NULL, {admitted.STANDS}, nestrel.
 FROM unnest($1::text[]) WITH ORDINALITY AS u (id, n)
 LEFT JOIN nestrel.profiles p ON p.user_id = u.id LEFT JOIN nestrel.barred b ON b.user_id = u.id ORDER BY u.n
 """
-_CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
-_NOW = "SELECT clock_timestamp()"
+_BARRING_CHANGED = f"{_BARRED} WHERE changed_at >= $1 ORDER BY changed_at LIMIT $2"
+_BARRING_NOW = "SELECT clock_timestamp()"
 
 
 async def suspend(
@@ -69,7 +69,7 @@ async def end_suspension(database: Database, caller: Caller, user_id: str) -> No
     """Let someone in again; nothing happens to who is not suspended."""
     async with database.write() as connection:
         await admitted.check(connection, caller)
-        if await fetch(connection, _END, user_id):
+        if await fetch(connection, _BARRING_END, user_id):
             await audit.record(connection, caller, Act.SUSPENSION_ENDED, user_id=user_id)
 
 
@@ -89,7 +89,7 @@ async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime
 
 async def show(connection: Connection, user_id: str) -> Suspension | None:
     """How someone is suspended, if they are."""
-    found = await fetch(connection, _SHOW, user_id)
+    found = await fetch(connection, _BARRING_SHOW, user_id)
     return Suspension(*found[0]) if found else None
 
 
@@ -116,12 +116,12 @@ async def met(connection: Connection, user_ids: Sequence[str]) -> list[Met]:
 
 async def changed(connection: Connection, since: datetime, limit: int) -> dict[str, Barred]:
     """Of whom something has changed since then."""
-    return {row[0]: _barred(row) for row in await fetch(connection, _CHANGED, since, limit)}
+    return {row[0]: _barred(row) for row in await fetch(connection, _BARRING_CHANGED, since, limit)}
 
 
 async def now(connection: Connection) -> datetime:
     """The database's time."""
-    moment: datetime = (await fetch(connection, _NOW))[0][0]
+    moment: datetime = (await fetch(connection, _BARRING_NOW))[0][0]
     return moment
 
 

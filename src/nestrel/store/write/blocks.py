@@ -12,14 +12,14 @@ from nestrel.store import locks
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 
-_PUT = f"""
+_BLOCK_PUT = f"""
 INSERT INTO nestrel.blocks (user_id, blocked_id)
 SELECT $1, $2 WHERE (SELECT count(*) FROM nestrel.blocks WHERE user_id = $1) < {limits.BLOCKS}
 ON CONFLICT DO NOTHING RETURNING blocked_at
 """
-_FIND = "SELECT blocked_at FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
-_DELETE = "DELETE FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
-_PAGE = """
+_BLOCK_FIND = "SELECT blocked_at FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
+_BLOCK_DELETE = "DELETE FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
+_BLOCK_PAGE = """
 SELECT blocked_id, blocked_at FROM nestrel.blocks WHERE user_id = $1 AND blocked_id > $2 ORDER BY blocked_id LIMIT $3
 """
 _EITHER = """
@@ -46,9 +46,9 @@ async def put(database: Database, user_id: str, blocked_id: str) -> tuple[dateti
         raise invalid("/user_id", "nobody blocks themself")
     async with database.write() as connection:
         await _lock(connection, user_id, blocked_id)
-        found = await fetch(connection, _PUT, user_id, blocked_id)
+        found = await fetch(connection, _BLOCK_PUT, user_id, blocked_id)
         new = bool(found)
-        found = found or await fetch(connection, _FIND, user_id, blocked_id)
+        found = found or await fetch(connection, _BLOCK_FIND, user_id, blocked_id)
         if not found:
             raise OverQuota(
                 f"you block at most {limits.BLOCKS:,} people", extra={"quota": "blocks", "limit": limits.BLOCKS}
@@ -61,7 +61,7 @@ async def put(database: Database, user_id: str, blocked_id: str) -> tuple[dateti
 
 async def since(connection: Connection, user_id: str, blocked_id: str) -> datetime | None:
     """Since when somebody blocks another; None where they do not."""
-    found = await fetch(connection, _FIND, user_id, blocked_id)
+    found = await fetch(connection, _BLOCK_FIND, user_id, blocked_id)
     return found[0][0] if found else None
 
 
@@ -69,7 +69,7 @@ async def delete(database: Database, user_id: str, blocked_id: str) -> None:
     """Block someone no longer."""
     async with database.write() as connection:
         await _lock(connection, user_id, blocked_id)
-        await execute(connection, _DELETE, user_id, blocked_id)
+        await execute(connection, _BLOCK_DELETE, user_id, blocked_id)
         [(still,)] = await fetch(connection, _EITHER, user_id, blocked_id)
         await execute(connection, _MARK, direct_pair(user_id, blocked_id), still)
 
@@ -78,7 +78,7 @@ async def page(
     connection: Connection, user_id: str, limit: int, after: str
 ) -> tuple[list[tuple[str, datetime]], str | None]:
     """Whom someone blocks, by user id, and the id to continue after; None at the end."""
-    found = [(row[0], row[1]) for row in await fetch(connection, _PAGE, user_id, after, limit + 1)]
+    found = [(row[0], row[1]) for row in await fetch(connection, _BLOCK_PAGE, user_id, after, limit + 1)]
     return found[:limit], found[limit - 1][0] if len(found) > limit else None
 
 

@@ -44,7 +44,7 @@ UPDATE nestrel.conversations SET closed_at = clock_timestamp(), rev = rev + 1, o
 WHERE id = $1 RETURNING rev
 """
 # One statement whatever is set: $2 names what is.
-_CHANGE = f"""
+_CONVERSATION_CHANGE = f"""
 UPDATE nestrel.conversations SET
        title = CASE WHEN 'title' = ANY($2::text[]) THEN $3::text ELSE title END,
        name = CASE WHEN 'name' = ANY($2::text[]) THEN $4::text ELSE name END,
@@ -173,7 +173,7 @@ async def change(database: Database, caller: Caller, conversation_id: UUID, fiel
                 fields.get("default"),
                 _look(name),
             )
-            [(rev, *called)] = await fetch(connection, _CHANGE, conversation_id, list(fields), *values)
+            [(rev, *called)] = await fetch(connection, _CONVERSATION_CHANGE, conversation_id, list(fields), *values)
             if not fields.keys().isdisjoint(("name", "title")):
                 await directory.name_conversation(connection, conversation_id, *called)
             if fields.get("default"):

@@ -12,7 +12,9 @@ from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
 
 _DEFAULTS = "SELECT id FROM nestrel.conversations WHERE is_default AND closed_at IS NULL ORDER BY id"
-_LOCK = "SELECT id FROM nestrel.conversations WHERE id = $1 AND is_default AND closed_at IS NULL FOR NO KEY UPDATE"
+_DEFAULT_LOCK = (
+    "SELECT id FROM nestrel.conversations WHERE id = $1 AND is_default AND closed_at IS NULL FOR NO KEY UPDATE"
+)
 # Those of some people who never were members, each with a `rev` of their own.
 _JOIN = f"""
 WITH coming AS (
@@ -33,13 +35,15 @@ WITH coming AS (
 )
 SELECT (SELECT rev FROM moved), array_agg(user_id) FROM joined
 """
-_BEGIN = (
+_DEFAULT_BEGIN = (
     "INSERT INTO nestrel.joining (conversation_id) VALUES ($1) ON CONFLICT (conversation_id) DO UPDATE SET after = ''"
 )
-_NEXT = "SELECT conversation_id, after FROM nestrel.joining ORDER BY conversation_id LIMIT 1 FOR UPDATE SKIP LOCKED"
-_PEOPLE = "SELECT user_id FROM nestrel.profiles WHERE user_id > $1 ORDER BY user_id LIMIT $2"
-_GO_ON = "UPDATE nestrel.joining SET after = $2 WHERE conversation_id = $1"
-_DONE = "DELETE FROM nestrel.joining WHERE conversation_id = $1"
+_DEFAULT_NEXT = (
+    "SELECT conversation_id, after FROM nestrel.joining ORDER BY conversation_id LIMIT 1 FOR UPDATE SKIP LOCKED"
+)
+_DEFAULT_PEOPLE = "SELECT user_id FROM nestrel.profiles WHERE user_id > $1 ORDER BY user_id LIMIT $2"
+_DEFAULT_GO_ON = "UPDATE nestrel.joining SET after = $2 WHERE conversation_id = $1"
+_DEFAULT_DONE = "DELETE FROM nestrel.joining WHERE conversation_id = $1"
 
 _STEP = 500
 
@@ -47,28 +51,28 @@ _STEP = 500
 async def join(database: Database, connection: Connection, user_id: str) -> None:
     """Make somebody who is seen for the first time a member of all of them."""
     for (conversation_id,) in await fetch(connection, _DEFAULTS):
-        if await fetch(connection, _LOCK, conversation_id):
+        if await fetch(connection, _DEFAULT_LOCK, conversation_id):
             await _join(database, connection, conversation_id, [user_id])
 
 
 async def begin(connection: Connection, conversation_id: UUID) -> None:
     """Have everyone joined who is there, in the background."""
-    await execute(connection, _BEGIN, conversation_id)
+    await execute(connection, _DEFAULT_BEGIN, conversation_id)
 
 
 async def step(database: Database) -> bool:
     """Join some of those who are there; False: there is nobody left to join, or others are at it."""
     async with database.write() as connection:
-        found = await fetch(connection, _NEXT)
+        found = await fetch(connection, _DEFAULT_NEXT)
         if not found:
             return False
         conversation_id, after = found[0]
-        people = [row[0] for row in await fetch(connection, _PEOPLE, after, _STEP)]
-        if people and await fetch(connection, _LOCK, conversation_id):
+        people = [row[0] for row in await fetch(connection, _DEFAULT_PEOPLE, after, _STEP)]
+        if people and await fetch(connection, _DEFAULT_LOCK, conversation_id):
             await _join(database, connection, conversation_id, people)
-            await execute(connection, _GO_ON, conversation_id, people[-1])
+            await execute(connection, _DEFAULT_GO_ON, conversation_id, people[-1])
         else:  # all of them, or it is a default no more
-            await execute(connection, _DONE, conversation_id)
+            await execute(connection, _DEFAULT_DONE, conversation_id)
     return True
 
 

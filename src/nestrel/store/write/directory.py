@@ -12,12 +12,12 @@ _WORD_BYTES = 256
 """Of a longer word this much is kept: what is looked for is shorter."""
 
 # Whoever has a name already keeps it: the id alone is for those whom nobody has seen.
-_ENLIST = """
+_DIRECTORY_ENLIST = """
 INSERT INTO nestrel.person_words (word, user_id, n)
 SELECT * FROM unnest($1::text::text[], $2::text::text[], $3::text::int[]) AS w (word, user_id, n) ORDER BY 1, 2
 ON CONFLICT DO NOTHING
 """
-_NAME = """
+_DIRECTORY_NAME = """
 INSERT INTO nestrel.person_words (word, user_id, n)
 SELECT w.word, $2, w.n - 1 FROM unnest($1::text::text[]) WITH ORDINALITY AS w (word, n) ORDER BY 1
 ON CONFLICT (word, user_id) DO UPDATE SET n = excluded.n WHERE person_words.n <> excluded.n
@@ -41,13 +41,13 @@ async def enlist(connection: Connection, user_ids: Iterable[str]) -> None:
     found = [(word, user_id, n) for user_id in user_ids for n, word in enumerate(_words(user_id))]
     if found:
         all_words, users, places = zip(*found, strict=True)
-        await execute(connection, _ENLIST, texts(all_words), texts(users), array(places))
+        await execute(connection, _DIRECTORY_ENLIST, texts(all_words), texts(users), array(places))
 
 
 async def name_person(connection: Connection, user_id: str, display_name: str | None) -> None:
     """Let someone be found by what they are called now, and no longer by what they were called."""
     found = texts(_words(display_name, user_id))
-    await execute(connection, _NAME, found, user_id)
+    await execute(connection, _DIRECTORY_NAME, found, user_id)
     await execute(connection, _STRIKE, user_id, found)
 
 

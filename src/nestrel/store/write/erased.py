@@ -18,8 +18,8 @@ SELECT u.id FROM unnest($1::text[]) AS u (id)
 WHERE EXISTS (SELECT FROM nestrel.erased_identities) AND nestrel.erased_v1(u.id)
 """
 _LIFT = "UPDATE nestrel.erased_identities SET digest = NULL, changed_at = clock_timestamp() WHERE erasure_id = $1"
-_CHANGED = "SELECT erasure_id, digest IS NULL, changed_at FROM nestrel.erased_identities WHERE changed_at >= $1"
-_FORGET = """
+_ERASED_CHANGED = "SELECT erasure_id, digest IS NULL, changed_at FROM nestrel.erased_identities WHERE changed_at >= $1"
+_ERASED_FORGET = """
 DELETE FROM nestrel.erased_identities WHERE digest IS NULL AND changed_at < clock_timestamp() - interval '1 day'
 """
 
@@ -52,9 +52,9 @@ async def lift(connection: Connection, erasure_id: UUID) -> None:
 
 async def changed(connection: Connection, since: datetime) -> dict[tuple[UUID, bool], datetime]:
     """The erasures that have barred an id since then, or let it in again (True), and when."""
-    return {(id_, lifted): at for id_, lifted, at in await fetch(connection, _CHANGED, since)}
+    return {(id_, lifted): at for id_, lifted, at in await fetch(connection, _ERASED_CHANGED, since)}
 
 
 async def forget(connection: Connection) -> None:
     """Forget what was let in again, once every process has learned of it."""
-    await execute(connection, _FORGET)
+    await execute(connection, _ERASED_FORGET)

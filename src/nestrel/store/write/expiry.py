@@ -14,7 +14,7 @@ from nestrel.store.native import Connection, array, fetch
 from nestrel.store.rules import SIZE
 
 # The oldest go, whole, until what is over a limit is covered; each look-up ends there, at the cost of what goes.
-_FIND = f"""
+_EXPIRY_FIND = f"""
 SELECT f.floor, gone.messages, gone.size
 FROM unnest($1::text::uuid[], $2::text::bigint[], $3::text::bigint[], $4::text::bigint[], $5::text::bigint[])
      WITH ORDINALITY AS i (id, floor, aged, messages, size, n)
@@ -31,17 +31,17 @@ CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE removed_at IS NULL) AS message
     FROM nestrel.messages WHERE conversation_id = i.id AND seq >= i.floor AND seq < f.floor) gone
 ORDER BY i.n
 """
-_AGED = """
+_EXPIRY_AGED = """
 SELECT coalesce(nestrel.floor_v1(id, floor, head, $2::timestamptz), floor) FROM unnest($1::text::uuid[]) WITH ORDINALITY
     AS i (wanted, n) JOIN nestrel.conversations ON id = i.wanted ORDER BY i.n
 """
 
 
-_STATES = f"""
+_EXPIRY_STATES = f"""
 SELECT id, floor, {rules.floor("c")}, rev, message_count, kept_bytes, clock_timestamp(), {rules.RULE_COLUMNS}
 FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) AND closed_at IS NULL ORDER BY id
 """
-_TOUCHED = """
+_EXPIRY_TOUCHED = """
 SELECT EXISTS (SELECT FROM nestrel.messages WHERE conversation_id = $1 AND changed AND rev > $2 AND seq < $3)
 """
 
@@ -65,14 +65,14 @@ class FloorBounds(NamedTuple):
 
 async def aged(connection: Connection, ids: Sequence[UUID], cutoff: datetime) -> list[int]:
     """For each conversation the lowest `seq` from its stored floor up that was written after the cutoff."""
-    return [row[0] for row in await fetch(connection, _AGED, array(ids), cutoff)]
+    return [row[0] for row in await fetch(connection, _EXPIRY_AGED, array(ids), cutoff)]
 
 
 async def find(connection: Connection, asked: Sequence[FloorBounds]) -> list[Expiring]:
     """The new floor of each, no lower than what age makes it."""
     found = await fetch(
         connection,
-        _FIND,
+        _EXPIRY_FIND,
         array([one.id for one in asked]),
         array([one.floor for one in asked]),
         array([one.aged for one in asked]),
@@ -98,7 +98,7 @@ class Measured(NamedTuple):
 async def measure(connection: Connection, ids: Sequence[UUID], rule: Rule | None = None) -> dict[UUID, Measured]:
     """Count what a rule, or each conversation's own, takes from conversations now. Under a lock only what has changed
     since is left to count (`expire`)."""
-    states = await fetch(connection, _STATES, array(sorted(ids)))
+    states = await fetch(connection, _EXPIRY_STATES, array(sorted(ids)))
     if not states:
         return {}
     own = [rules.rule(*row[7:]) for row in states]
@@ -147,5 +147,5 @@ async def _stands(connection: Connection, place: Locked, before: Measured) -> bo
         return False
     if place.rev_before == before.rev:
         return True
-    touched = await fetch(connection, _TOUCHED, place.id, before.rev, before.found.floor)
+    touched = await fetch(connection, _EXPIRY_TOUCHED, place.id, before.rev, before.found.floor)
     return not touched[0][0]

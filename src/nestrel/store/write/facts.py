@@ -37,7 +37,7 @@ def _locking(wait: str) -> str:
     FROM nestrel.conversations c WHERE id = ANY($1::text::uuid[]) ORDER BY id FOR NO KEY UPDATE {wait}"""
 
 
-_LOCK = f"SELECT l.*, clock_timestamp() FROM ({_locking('')}) l"
+_FACTS_LOCK = f"SELECT l.*, clock_timestamp() FROM ({_locking('')}) l"
 # Those that somebody holds are told from those that never were in the same statement: whoever asks for one that they
 # may not see takes as many as for one that is not there.
 _LOCK_FREE = f"""
@@ -45,7 +45,7 @@ SELECT l.*, clock_timestamp(), there.id FROM (
     SELECT id FROM nestrel.conversations WHERE id = ANY($1::text::uuid[])) there
 LEFT JOIN ({_locking("SKIP LOCKED")}) l ON l.id = there.id
 """
-_SOON = "SET LOCAL statement_timeout = '60ms'"
+_FACTS_SOON = "SET LOCAL statement_timeout = '60ms'"
 _AS_EVER = "SET LOCAL statement_timeout TO DEFAULT"
 
 # Statements of their own, after the locks are held: under READ COMMITTED they then see the repeat, the edit or the
@@ -59,7 +59,7 @@ _KEY = """LEFT JOIN LATERAL (SELECT seq, fingerprint FROM nestrel.messages
 LEFT JOIN LATERAL (SELECT seq FROM nestrel.expired_keys
     WHERE i.expired AND conversation_id = i.conversation_id AND key_hash = i.key_hash LIMIT 1) x ON true"""
 
-_KEYS = f"""
+_FACTS_KEYS = f"""
 SELECT coalesce(k.seq, x.seq), k.fingerprint
 FROM unnest($1::text::uuid[], $2::text::bytea[], $3::text::boolean[])
      WITH ORDINALITY AS i (conversation_id, key_hash, expired, n)
@@ -124,7 +124,7 @@ class BatchFacts:
 async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
     """Lock conversations until the transaction ends, by the number of their ids; those that never were are left out.
     Raises `NewEpoch` when the database has become another."""
-    return _places(connection, await fetch(connection, _LOCK, array(ids)))
+    return _places(connection, await fetch(connection, _FACTS_LOCK, array(ids)))
 
 
 async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[int, Locked], set[int]]:
@@ -137,7 +137,7 @@ async def lock_free(connection: Connection, ids: Sequence[UUID]) -> tuple[dict[i
 async def lock_soon(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked] | None:
     """Lock conversations that others hold for a moment, as soon as they let go; None where they do not, and the
     transaction can do nothing more."""
-    await execute(connection, _SOON)
+    await execute(connection, _FACTS_SOON)
     try:
         locked = await lock(connection, ids)
         await execute(connection, _AS_EVER)  # within the same time: a machine may stand still just here
@@ -270,7 +270,7 @@ async def _look_up_keys(
         return
     found = await fetch(
         connection,
-        _KEYS,
+        _FACTS_KEYS,
         array([posts[n].conversation_id for n in asked]),
         hashes([posts[n].key_hash for n in asked]),
         array([locked[posts[n].conversation_id.int].stored_floor > 1 for n in asked]),

@@ -18,24 +18,24 @@ from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.invitations import COLUMNS, invitation, maker_stands
 from nestrel.store.write import adding, audit, keeping_out, members
 
-_MAKE = f"""
+_INVITATION_MAKE = f"""
 INSERT INTO nestrel.invitations (conversation_id, id, token_hash, role, uses_left, expires_at, created_by, by_service)
 SELECT $1, $2, $3, $4, $5, clock_timestamp() + make_interval(secs => $6::float8), $7, $8
 WHERE (SELECT count(*) FROM nestrel.invitations WHERE conversation_id = $1) < {limits.INVITATIONS}
 RETURNING {COLUMNS}
 """
 # What nobody can use any more makes room.
-_MAKE_ROOM = """
+_INVITATION_MAKE_ROOM = """
 DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND (uses_left = 0 OR expires_at <= clock_timestamp())
 """
 _REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2 RETURNING 1"
-_PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
-_LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
-_FIND = f"""
+_INVITATION_PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
+_INVITATION_LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
+_INVITATION_FIND = f"""
 SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations i WHERE token_hash = $1 AND {maker_stands("i")}
 """
 _END_PERSON = "DELETE FROM nestrel.invitations WHERE created_by = $1"
-_USE = "UPDATE nestrel.invitations SET uses_left = uses_left - 1 WHERE conversation_id = $1 AND id = $2"
+_INVITATION_USE = "UPDATE nestrel.invitations SET uses_left = uses_left - 1 WHERE conversation_id = $1 AND id = $2"
 
 
 async def make(
@@ -58,10 +58,10 @@ async def make(
         standing = (await see(connection, conversation_id, caller, Action.INVITE, lock=True)).standing
         role = role_to_invite(standing, wanted)
         row = (conversation_id, id_, token_hash, role.value, uses, seconds, caller.user_id, caller.service)
-        found = await fetch(connection, _MAKE, *row)
+        found = await fetch(connection, _INVITATION_MAKE, *row)
         if not found:
-            await execute(connection, _MAKE_ROOM, conversation_id)
-            found = await fetch(connection, _MAKE, *row)
+            await execute(connection, _INVITATION_MAKE_ROOM, conversation_id)
+            found = await fetch(connection, _INVITATION_MAKE, *row)
         if not found:
             raise OverQuota(
                 f"a conversation has at most {limits.INVITATIONS:,} invitations; take some back",
@@ -98,12 +98,14 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
         OverQuota: there is no room for one more.
     """
     async with database.write() as connection:
-        place = await fetch(connection, _PLACE, token_hash)
+        place = await fetch(connection, _INVITATION_PLACE, token_hash)
         if not place:
             raise unknown()
         conversation_id: UUID = place[0][0]
-        locked = await fetch(connection, _LOCK, conversation_id)
-        found = await fetch(connection, _FIND, token_hash)  # under the lock: whoever ended it meanwhile has done so
+        locked = await fetch(connection, _INVITATION_LOCK, conversation_id)
+        found = await fetch(
+            connection, _INVITATION_FIND, token_hash
+        )  # under the lock: whoever ended it meanwhile has done so
         if not locked or locked[0][0] or not found:
             raise unknown()
         await admitted.check(connection, caller)
@@ -115,7 +117,7 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
                 raise unknown()
             one.check_open(now)
             await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas, conversation_id)
-            await execute(connection, _USE, conversation_id, one.id)
+            await execute(connection, _INVITATION_USE, conversation_id, one.id)
             await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
             if ranks_above(one.role, Role.WRITER):
                 await audit.record(

@@ -18,11 +18,11 @@ from nestrel.store.write import audit, members
 
 COLUMNS = "user_id, until, reason, kept_out_by, kept_out_at"
 
-_FIND = f"""
+_KEEPING_OUT_FIND = f"""
 SELECT {COLUMNS} FROM nestrel.kept_out
 WHERE conversation_id = $1 AND user_id = $2 AND (until IS NULL OR until > clock_timestamp())
 """
-_PUT = f"""
+_KEEPING_OUT_PUT = f"""
 INSERT INTO nestrel.kept_out AS k (conversation_id, user_id, until, reason, kept_out_by)
 SELECT $1, $2, $3, $4, $5 WHERE (SELECT count(*) FROM nestrel.kept_out WHERE conversation_id = $1) < {limits.KEPT_OUT}
     OR EXISTS (SELECT FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2)
@@ -31,9 +31,9 @@ SET until = excluded.until, reason = excluded.reason, kept_out_by = excluded.kep
     kept_out_at = clock_timestamp()
 RETURNING {COLUMNS}
 """
-_MAKE_ROOM = "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND until <= clock_timestamp()"
-_DELETE = "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2 RETURNING until"
-_PAGE = f"""
+_KEEPING_OUT_MAKE_ROOM = "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND until <= clock_timestamp()"
+_KEEPING_OUT_DELETE = "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2 RETURNING until"
+_KEEPING_OUT_PAGE = f"""
 SELECT {COLUMNS} FROM nestrel.kept_out
 WHERE conversation_id = $1 AND user_id > $2 AND (until IS NULL OR until > clock_timestamp())
 ORDER BY user_id LIMIT $3
@@ -55,8 +55,8 @@ async def put(
         known = await members.census(connection, conversation_id, user_id)
         check_target(standing, known.role, known.owners, known.members, own=user_id == caller.user_id)
         before = await find(connection, conversation_id, user_id)
-        await execute(connection, _MAKE_ROOM, conversation_id)
-        found = await fetch(connection, _PUT, conversation_id, user_id, until, reason, caller.user_id)
+        await execute(connection, _KEEPING_OUT_MAKE_ROOM, conversation_id)
+        found = await fetch(connection, _KEEPING_OUT_PUT, conversation_id, user_id, until, reason, caller.user_id)
         if not found:
             raise OverQuota(
                 f"a conversation keeps at most {limits.KEPT_OUT:,} people out",
@@ -79,13 +79,13 @@ async def let_in(database: Database, caller: Caller, conversation_id: UUID, user
     """
     async with database.write() as connection:
         check_kind((await see(connection, conversation_id, caller, Action.KEEP_OUT, lock=True)).standing)
-        if await fetch(connection, _DELETE, conversation_id, user_id):
+        if await fetch(connection, _KEEPING_OUT_DELETE, conversation_id, user_id):
             await audit.record(connection, caller, Act.LET_IN, conversation_id=conversation_id, user_id=user_id)
 
 
 async def find(connection: Connection, conversation_id: UUID, user_id: str) -> KeptOut | None:
     """How someone is kept out, if they are."""
-    found = await fetch(connection, _FIND, conversation_id, user_id)
+    found = await fetch(connection, _KEEPING_OUT_FIND, conversation_id, user_id)
     return KeptOut(*found[0]) if found else None
 
 
@@ -93,5 +93,5 @@ async def page(
     connection: Connection, conversation_id: UUID, limit: int, after: str
 ) -> tuple[list[KeptOut], str | None]:
     """Who is kept out, by user id, and the id to continue after; None at the end."""
-    found = [KeptOut(*row) for row in await fetch(connection, _PAGE, conversation_id, after, limit + 1)]
+    found = [KeptOut(*row) for row in await fetch(connection, _KEEPING_OUT_PAGE, conversation_id, after, limit + 1)]
     return found[:limit], found[limit - 1].user_id if len(found) > limit else None

@@ -29,7 +29,7 @@ AS role,
 FROM nestrel.conversations c WHERE c.id = $1
 """
 # Who comes back after leaving keeps the receipt of before, for a receipt only grows.
-_PUT = f"""
+_MEMBER_PUT = f"""
 WITH moved AS (
     UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count + $1::int,
            crowd = crowd OR member_count + $1::int > {limits.MEMBERS_CARRIED},
@@ -45,7 +45,7 @@ SET role = excluded.role, ranked = m.ranked OR excluded.ranked, rev = excluded.r
     joined_xid = CASE WHEN m.left_at IS NULL THEN m.joined_xid ELSE pg_current_xact_id() END
 RETURNING rev
 """
-_LEAVE = f"""
+_MEMBER_LEAVE = f"""
 WITH moved AS (
     UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count - 1, moved_xid =
     pg_current_xact_id(),
@@ -198,7 +198,7 @@ async def end_in(
 
 async def remove(database: Database, connection: Connection, conversation_id: UUID, user_id: str, why: str) -> None:
     """End a membership, under the conversation's lock: they have `left`, or were `removed`."""
-    [(rev,)] = await fetch(connection, _LEAVE, conversation_id, why, user_id)
+    [(rev,)] = await fetch(connection, _MEMBER_LEAVE, conversation_id, why, user_id)
     await _end_invitations(connection, conversation_id, user_id, None)
     await database.announce(connection, [Moved(conversation_id, rev)])
 
@@ -236,7 +236,7 @@ async def enter(
     if role is present:
         return
     new = present is None
-    [(rev,)] = await fetch(connection, _PUT, int(new), conversation_id, user_id, role.value)
+    [(rev,)] = await fetch(connection, _MEMBER_PUT, int(new), conversation_id, user_id, role.value)
     if new:
         await directory.enlist(connection, [user_id])
     else:

@@ -10,12 +10,12 @@ from nestrel.core.locked import Locked, MessageState
 from nestrel.core.posting import Accepted
 from nestrel.store.native import Connection, array, execute, fetch, texts
 
-_MEMBERS = """
+_NAMING_MEMBERS = """
 SELECT i.n - 1 FROM unnest($1::text::uuid[], $2::text::text[]) WITH ORDINALITY AS i (conversation_id, user_id, n)
 CROSS JOIN LATERAL (SELECT 1 FROM nestrel.members
     WHERE conversation_id = i.conversation_id AND user_id = i.user_id AND left_at IS NULL LIMIT 1) m
 """
-_NAME = """
+_NAMING_NAME = """
 INSERT INTO nestrel.mentions (conversation_id, user_id, seq)
 SELECT * FROM unnest($1::text::uuid[], $2::text::text[], $3::text::bigint[]) ON CONFLICT DO NOTHING
 """
@@ -42,7 +42,7 @@ async def strangers(connection: Connection, commands: Sequence[Command]) -> Mapp
     if not asked:
         return {}
     ids, users = array([command.conversation_id for command, _ in asked]), texts([user for _, user in asked])
-    members = {row[0] for row in await fetch(connection, _MEMBERS, ids, users)}
+    members = {row[0] for row in await fetch(connection, _NAMING_MEMBERS, ids, users)}
     found: dict[int, list[str]] = {}
     for n, (command, user) in enumerate(asked):
         if n not in members:
@@ -73,7 +73,7 @@ def _rows(one: Accepted) -> list[Row]:
 
 
 async def _change(connection: Connection, gone: Sequence[Row], come: Sequence[Row]) -> None:
-    for statement, wanted in ((_UNNAME, gone), (_NAME, come)):
+    for statement, wanted in ((_UNNAME, gone), (_NAMING_NAME, come)):
         if wanted:
             ids, users, seqs = zip(*wanted, strict=True)
             await execute(connection, statement, array(ids), texts(users), array(seqs))

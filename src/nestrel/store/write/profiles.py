@@ -25,12 +25,12 @@ _FIRST_SIGHT = """
 INSERT INTO nestrel.profiles SELECT $1::text, $2::text, $3::text, 1 WHERE NOT nestrel.erased_v1($1::text)
 ON CONFLICT DO NOTHING RETURNING rev, display_name
 """
-_CLAIM = """
+_PROFILE_CLAIM = """
 UPDATE nestrel.profiles SET claimed_at = $2 WHERE user_id = $1 AND (claimed_at IS NULL OR claimed_at <= $2)
 RETURNING true
 """
 # What is not named stays, also where another change of the same profile is under way.
-_CHANGE = """
+_PROFILE_CHANGE = """
 UPDATE nestrel.profiles SET rev = rev + 1,
        display_name = CASE WHEN 'display_name' = ANY($2::text[]) THEN $3::text ELSE display_name END,
        picture = CASE WHEN 'picture' = ANY($2::text[]) THEN $4::text ELSE picture END
@@ -44,7 +44,7 @@ ORDER BY conversation_id LIMIT $3
 """
 # The member row carries the news: it takes the conversation's next rev, so that whoever was away learns of the new
 # profile in the same way as whoever is there.
-_MOVE = f"""
+_PROFILE_MOVE = f"""
 WITH locked AS (
     SELECT id FROM nestrel.conversations WHERE id = ANY($1::uuid[]) AND closed_at IS NULL ORDER BY id FOR NO KEY UPDATE
 ), moved AS (
@@ -153,7 +153,7 @@ async def put_in(
         name = await holding.hold_numbered(connection, skeletons, user_id, user_id)
     made = await fetch(connection, _FIRST_SIGHT, user_id, name or user_id, picture) if new else []
     new = bool(made)  # or they came at this very moment
-    changed = made if new else await fetch(connection, _CHANGE, user_id, list(fields), name, picture)
+    changed = made if new else await fetch(connection, _PROFILE_CHANGE, user_id, list(fields), name, picture)
     if changed:
         if await _spread(database, connection, user_id, changed[0][1], new=new):
             untold.append(user_id)
@@ -171,7 +171,7 @@ async def claim(
     """Let a profile be as a token of that time says, unless a newer one has said something already. A name that is
     somebody else's alone changes nothing."""
     async with database.write() as connection:
-        if not await fetch(connection, _CLAIM, user_id, issued_at):
+        if not await fetch(connection, _PROFILE_CLAIM, user_id, issued_at):
             return
         name = fields.get("display_name")
         if skeletons is not None and name is not None:
@@ -179,7 +179,7 @@ async def claim(
                 await holding.hold(connection, skeletons, user_id, name)
             except NameTaken:
                 fields = {field: value for field, value in fields.items() if field != "display_name"}
-        more = await _write(database, connection, user_id, _CHANGE, list(fields), name, fields.get("picture"))
+        more = await _write(database, connection, user_id, _PROFILE_CHANGE, list(fields), name, fields.get("picture"))
     while more:
         more = await go_on(database, user_id)
 
@@ -197,7 +197,7 @@ async def change(
     async with database.write() as connection:
         if skeletons is not None and name is not None:
             await holding.hold(connection, skeletons, user_id, name)
-        more = await _write(database, connection, user_id, _CHANGE, list(fields), name, fields.get("picture"))
+        more = await _write(database, connection, user_id, _PROFILE_CHANGE, list(fields), name, fields.get("picture"))
     while more:
         more = await go_on(database, user_id)
 
@@ -229,7 +229,7 @@ async def _hold_id(connection: Connection, skeletons: Skeletons, user_id: str) -
 
 
 async def _set_name(connection: Connection, user_id: str, name: str) -> None:
-    await execute(connection, _CHANGE, user_id, ["display_name"], name, None)
+    await execute(connection, _PROFILE_CHANGE, user_id, ["display_name"], name, None)
     await directory.name_person(connection, user_id, name)
     await execute(connection, _GO_ON_AFTER, user_id, UUID(int=0))
 
@@ -265,7 +265,7 @@ async def _tell(database: Database, connection: Connection, user_id: str, after:
     done."""
     ids = [row[0] for row in await fetch(connection, _NEXT_MEMBERSHIPS, user_id, after, _MEMBERSHIPS)]
     if ids:
-        moved = await fetch(connection, _MOVE, ids, user_id)
+        moved = await fetch(connection, _PROFILE_MOVE, ids, user_id)
         await database.announce(connection, [Moved(row[0], row[1]) for row in moved])
     if len(ids) == _MEMBERSHIPS:
         await execute(connection, _GO_ON_AFTER, user_id, ids[-1])

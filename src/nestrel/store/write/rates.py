@@ -9,17 +9,17 @@ from nestrel.store.database import Database
 from nestrel.store.native import array, execute, fetch, texts
 
 # In the order of the keys, so that processes wait for each other and never in a ring.
-_TAKE = """
+_RATE_TAKE = """
 SELECT * FROM nestrel.take_rates_v2($1::text::text[], $2::text::text[], $3::text::int[], $4::text::int[],
                                     $5::text::int[])
 """
 _BEAT = """
 INSERT INTO nestrel.processes (node) VALUES ($1) ON CONFLICT (node) DO UPDATE SET beat_at = clock_timestamp()
 """
-_COUNT = "SELECT count(*) FROM nestrel.processes WHERE beat_at > clock_timestamp() - interval '15 seconds'"
-_BURY = "DELETE FROM nestrel.processes WHERE beat_at < clock_timestamp() - interval '60 seconds'"
-_LEAVE = "DELETE FROM nestrel.processes WHERE node = $1"
-_FORGET = "DELETE FROM nestrel.rate_counts WHERE at < extract(epoch FROM clock_timestamp()) - 120"
+_RATE_COUNT = "SELECT count(*) FROM nestrel.processes WHERE beat_at > clock_timestamp() - interval '15 seconds'"
+_RATE_BURY = "DELETE FROM nestrel.processes WHERE beat_at < clock_timestamp() - interval '60 seconds'"
+_RATE_LEAVE = "DELETE FROM nestrel.processes WHERE node = $1"
+_RATE_FORGET = "DELETE FROM nestrel.rate_counts WHERE at < extract(epoch FROM clock_timestamp()) - 120"
 
 
 class StoredRates:
@@ -35,7 +35,7 @@ class StoredRates:
         async with self._database.read() as connection:
             found = await fetch(
                 connection,
-                _TAKE,
+                _RATE_TAKE,
                 texts([one.policy.name for one in ordered]),
                 texts([one.key for one in ordered]),
                 array([one.done for one in ordered]),
@@ -48,7 +48,7 @@ class StoredRates:
     async def tidy(self) -> None:
         """Forget counts that say nothing any more."""
         async with self._database.read() as connection:
-            await execute(connection, _FORGET)
+            await execute(connection, _RATE_FORGET)
 
     async def close(self) -> None:
         """Nothing of its own."""
@@ -58,12 +58,12 @@ async def beat(database: Database, node: str) -> int:
     """Say that a process is there; how many are."""
     async with database.read() as connection:
         await execute(connection, _BEAT, node)
-        await execute(connection, _BURY)
-        [(count,)] = await fetch(connection, _COUNT)
+        await execute(connection, _RATE_BURY)
+        [(count,)] = await fetch(connection, _RATE_COUNT)
     return int(count)
 
 
 async def leave(database: Database, node: str) -> None:
     """A process stops."""
     async with database.read() as connection:
-        await execute(connection, _LEAVE, node)
+        await execute(connection, _RATE_LEAVE, node)

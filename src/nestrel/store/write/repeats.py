@@ -9,7 +9,7 @@ from nestrel.store.database import Database
 from nestrel.store.native import array, fetch, hashes
 
 # A look-up for each: asked whether one or the other EXISTS, the planner reads the whole of the second table once.
-_KNOWN = """
+_REPEATS_KNOWN = """
 SELECT count(*) FROM unnest($1::text::uuid[], $2::text::bytea[]) AS i (conversation_id, key_hash)
 CROSS JOIN LATERAL (
     SELECT 1 FROM nestrel.messages WHERE conversation_id = i.conversation_id AND key_hash = i.key_hash
@@ -25,5 +25,5 @@ async def known(database: Database, posts: Sequence[Post]) -> bool:
         return False
     ids, keys = array([post.conversation_id for post in posts]), hashes([post.key_hash for post in posts])
     async with database.read() as connection:
-        [(found,)] = await fetch(connection, _KNOWN, ids, keys)
+        [(found,)] = await fetch(connection, _REPEATS_KNOWN, ids, keys)
     return bool(found == len(posts))

@@ -20,25 +20,25 @@ from nestrel.store.rows import Wire
 from nestrel.store.write import audit
 
 LAST = UUID(int=2**128 - 1)
-_COLUMNS = (
+_REPORT_COLUMNS = (
     "report_id, conversation_id, seq, author_id, reason, reported_by, reported_at, state, settled_by, settled_at, "
     "message"
 )
-_KEPT = f"reported_at > clock_timestamp() - interval '{limits.REPORT_DAYS} days'"
+_REPORT_KEPT = f"reported_at > clock_timestamp() - interval '{limits.REPORT_DAYS} days'"
 
-_MAKE = f"""
+_REPORT_MAKE = f"""
 INSERT INTO nestrel.reports AS r (report_id, conversation_id, seq, author_id, reason, reported_by, message)
 SELECT $1, $2, $3, $4, $5, $6, $7
 WHERE (SELECT count(*) FROM nestrel.reports WHERE conversation_id = $2 AND state = 'open') < {limits.REPORTS_OPEN}
 ON CONFLICT (conversation_id, seq, reported_by) DO UPDATE SET reason = excluded.reason
-RETURNING {_COLUMNS}, r.report_id = $1
+RETURNING {_REPORT_COLUMNS}, r.report_id = $1
 """
 _TODAY = """
 SELECT count(*) FROM nestrel.reports WHERE reported_by = $1 AND reported_at > clock_timestamp() - interval '1 day'
 """
 # Of a backend all; of a member those of conversations in which they judge. A direct conversation has nobody who does.
-_PAGE = f"""
-SELECT {_COLUMNS} FROM nestrel.reports r
+_REPORT_PAGE = f"""
+SELECT {_REPORT_COLUMNS} FROM nestrel.reports r
 WHERE report_id < $1 AND ($2::text IS NULL OR state = $2) AND ($3::uuid IS NULL OR conversation_id = $3)
   AND ($4 OR EXISTS (SELECT FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
        AND c.closed_at IS NULL AND c.kind <> 'direct'
@@ -46,8 +46,8 @@ WHERE report_id < $1 AND ($2::text IS NULL OR state = $2) AND ($3::uuid IS NULL 
          AND m.role IN ('owner', 'moderator')))
 ORDER BY report_id DESC LIMIT $6
 """
-_FIND = f"""
-SELECT {rows.columns("r", _COLUMNS)}, c.kind, c.visibility, m.role FROM nestrel.reports r
+_REPORT_FIND = f"""
+SELECT {rows.columns("r", _REPORT_COLUMNS)}, c.kind, c.visibility, m.role FROM nestrel.reports r
 JOIN nestrel.conversations c ON c.id = r.conversation_id AND c.closed_at IS NULL
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
 WHERE r.report_id = $1 FOR NO KEY UPDATE OF r
@@ -55,10 +55,10 @@ WHERE r.report_id = $1 FOR NO KEY UPDATE OF r
 _SETTLE = f"""
 UPDATE nestrel.reports SET state = $2, settled_by = CASE WHEN $2 = 'done' THEN $3 END,
        settled_at = CASE WHEN $2 = 'done' THEN clock_timestamp() END
-WHERE report_id = $1 RETURNING {_COLUMNS}
+WHERE report_id = $1 RETURNING {_REPORT_COLUMNS}
 """
-_FORGET = f"""
-WITH old AS (SELECT report_id FROM nestrel.reports WHERE message IS NOT NULL AND NOT {_KEPT} LIMIT 1000)
+_REPORT_FORGET = f"""
+WITH old AS (SELECT report_id FROM nestrel.reports WHERE message IS NOT NULL AND NOT {_REPORT_KEPT} LIMIT 1000)
 UPDATE nestrel.reports r SET message = NULL FROM old WHERE r.report_id = old.report_id RETURNING 1
 """
 
@@ -92,7 +92,7 @@ async def make(
                 extra={"quota": "reports", "limit": limits.REPORTS_A_DAY}, retry_after=3_600,
             )  # fmt: skip
         found = await fetch(
-            connection, _MAKE, report_id, conversation_id, seq, message["author_id"], reason, caller.user_id,
+            connection, _REPORT_MAKE, report_id, conversation_id, seq, message["author_id"], reason, caller.user_id,
             rows.dump(message).decode(),
         )  # fmt: skip
         if not found:
@@ -109,7 +109,7 @@ async def page(
 ) -> tuple[list[Wire], UUID | None]:
     """The reports that the caller may judge, newest first, and the id to continue behind; None at the end."""
     found = await fetch(
-        connection, _PAGE, after, state, conversation_id, caller.service, caller.user_id, limit + 1
+        connection, _REPORT_PAGE, after, state, conversation_id, caller.service, caller.user_id, limit + 1
     )  # fmt: skip
     return [_wire(row) for row in found[:limit]], found[limit - 1][0] if len(found) > limit else None
 
@@ -121,7 +121,7 @@ async def settle(database: Database, caller: Caller, report_id: UUID, state: str
         NotFound: there is no such report that the caller may judge.
     """
     async with database.write() as connection:
-        found = await fetch(connection, _FIND, report_id, caller.user_id)
+        found = await fetch(connection, _REPORT_FIND, report_id, caller.user_id)
         if not found or not _judges(found[0][-3:], caller):
             raise NotFound("there is no such report that you may settle")
         before = found[0][7]
@@ -137,7 +137,7 @@ async def settle(database: Database, caller: Caller, report_id: UUID, state: str
 
 async def forget(connection: Connection) -> bool:
     """Drop what was reported long ago, some at a time; whether there was anything."""
-    return bool(await fetch(connection, _FORGET))
+    return bool(await fetch(connection, _REPORT_FORGET))
 
 
 def _judges(row: Any, caller: Caller) -> bool:

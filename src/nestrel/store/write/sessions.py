@@ -8,24 +8,24 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.write import subscriptions
 
-_END = """
+_SESSION_END = """
 INSERT INTO nestrel.ended_sessions (id, expires_at) VALUES ($1, $2) ON CONFLICT DO NOTHING
 """
-_ENDED = "SELECT 1 FROM nestrel.ended_sessions WHERE id = $1"
+_SESSION_ENDED = "SELECT 1 FROM nestrel.ended_sessions WHERE id = $1"
 _SINCE = "SELECT id FROM nestrel.ended_sessions WHERE ended_at >= $1"
-_FORGET = "DELETE FROM nestrel.ended_sessions WHERE expires_at < clock_timestamp()"
+_SESSION_FORGET = "DELETE FROM nestrel.ended_sessions WHERE expires_at < clock_timestamp()"
 
 
 async def end(database: Database, user_id: str, id_: bytes, expires_at: float) -> None:
     """End a session, for every process; its browser is told nothing more."""
     async with database.write() as connection:
         await subscriptions.end_session(connection, user_id, id_)
-        await execute(connection, _END, id_, datetime.fromtimestamp(expires_at, UTC))
+        await execute(connection, _SESSION_END, id_, datetime.fromtimestamp(expires_at, UTC))
 
 
 async def ended(connection: Connection, id_: bytes) -> bool:
     """Whether a session was ended."""
-    return bool(await fetch(connection, _ENDED, id_))
+    return bool(await fetch(connection, _SESSION_ENDED, id_))
 
 
 async def since(connection: Connection, moment: datetime) -> set[bytes]:
@@ -35,4 +35,4 @@ async def since(connection: Connection, moment: datetime) -> set[bytes]:
 
 async def forget(connection: Connection) -> None:
     """Forget those that would be over by now."""
-    await execute(connection, _FORGET)
+    await execute(connection, _SESSION_FORGET)

@@ -15,10 +15,10 @@ from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.rows import Wire
 
-_COLUMNS = "id, user_id, endpoint, p256dh, auth, expires_at, created_at"
+_SUBSCRIPTION_COLUMNS = "id, user_id, endpoint, p256dh, auth, expires_at, created_at"
 # Whoever holds the device now is who is told there: an endpoint goes over with what waits for it taken away. That they
 # hold it they show by its secret, which its browser alone has told: an address may be known to others.
-_PUT = f"""
+_SUBSCRIPTION_PUT = f"""
 INSERT INTO nestrel.push_subscriptions AS s (id, user_id, endpoint, p256dh, auth, expires_at, session)
 VALUES ($1, $2, $3, $4, $5, $6, $7)
 ON CONFLICT (endpoint) DO UPDATE
@@ -26,7 +26,7 @@ SET id = CASE WHEN s.user_id = excluded.user_id THEN s.id ELSE excluded.id END, 
     p256dh = excluded.p256dh, auth = excluded.auth, expires_at = excluded.expires_at, session = excluded.session,
     created_at = CASE WHEN s.user_id = excluded.user_id THEN s.created_at ELSE excluded.created_at END
 WHERE s.user_id = excluded.user_id OR (s.auth = excluded.auth AND s.p256dh = excluded.p256dh)
-RETURNING {_COLUMNS}
+RETURNING {_SUBSCRIPTION_COLUMNS}
 """
 _TAKEN_OVER = """
 DELETE FROM nestrel.push_again a USING nestrel.push_subscriptions s
@@ -36,19 +36,19 @@ _FEWER = f"""
 DELETE FROM nestrel.push_subscriptions WHERE user_id = $1 AND id <> $2 AND id NOT IN (
     SELECT id FROM nestrel.push_subscriptions WHERE user_id = $1 ORDER BY id DESC LIMIT {limits.PUSH_SUBSCRIPTIONS})
 """
-_PAGE = f"""
-SELECT {_COLUMNS} FROM nestrel.push_subscriptions WHERE user_id = $1 AND id > $2 ORDER BY id LIMIT $3
+_SUBSCRIPTION_PAGE = f"""
+SELECT {_SUBSCRIPTION_COLUMNS} FROM nestrel.push_subscriptions WHERE user_id = $1 AND id > $2 ORDER BY id LIMIT $3
 """
-_DELETE = "DELETE FROM nestrel.push_subscriptions WHERE id = $1 AND user_id = $2"
+_SUBSCRIPTION_DELETE = "DELETE FROM nestrel.push_subscriptions WHERE id = $1 AND user_id = $2"
 _DROP = "DELETE FROM nestrel.push_subscriptions WHERE id = ANY($1::text::uuid[])"
-_OF_PERSON = "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1"
+_SUBSCRIPTION_OF_PERSON = "DELETE FROM nestrel.push_subscriptions WHERE user_id = $1"
 _OF_SESSION = "DELETE FROM nestrel.push_subscriptions WHERE session = $1"
 _OF_PEOPLE = f"""
-SELECT {_COLUMNS} FROM nestrel.push_subscriptions
+SELECT {_SUBSCRIPTION_COLUMNS} FROM nestrel.push_subscriptions
 WHERE user_id = ANY($1::text::text[]) AND (expires_at IS NULL OR expires_at > clock_timestamp()) ORDER BY id
 """
-_ANY = "SELECT 1 FROM nestrel.push_subscriptions LIMIT 1"
-_KEEP = """
+_SUBSCRIPTION_ANY = "SELECT 1 FROM nestrel.push_subscriptions LIMIT 1"
+_SUBSCRIPTION_KEEP = """
 INSERT INTO nestrel.push_again (subscription_id, conversation_id, seq, attempt, next_at)
 SELECT i.id, i.place, i.seq, i.attempt, clock_timestamp() + make_interval(secs => i.wait)
 FROM unnest($1::text::uuid[], $2::text::uuid[], $3::text::bigint[], $4::text::int[], $5::text::float8[])
@@ -57,12 +57,12 @@ JOIN nestrel.push_subscriptions s ON s.id = i.id
 ON CONFLICT (subscription_id, conversation_id, seq) DO UPDATE
 SET attempt = excluded.attempt, next_at = excluded.next_at
 """
-_DONE = """
+_SUBSCRIPTION_DONE = """
 DELETE FROM nestrel.push_again a
 USING unnest($1::text::uuid[], $2::text::uuid[], $3::text::bigint[]) AS i (id, place, seq)
 WHERE a.subscription_id = i.id AND a.conversation_id = i.place AND a.seq = i.seq
 """
-_OVER = f"""
+_SUBSCRIPTION_OVER = f"""
 DELETE FROM nestrel.push_again a USING (
     SELECT w.subscription_id, w.conversation_id, w.seq,
            row_number() OVER (PARTITION BY s.user_id ORDER BY w.seq DESC, w.conversation_id, w.subscription_id) AS n
@@ -74,7 +74,7 @@ WHERE o.n > {limits.PUSH_WAITING} AND a.subscription_id = o.subscription_id AND 
 """
 # Claimed by putting it off: whoever is killed in the middle of it has left it to be done. Everybody who waits has a
 # turn before anybody has another.
-_CLAIM = f"""
+_SUBSCRIPTION_CLAIM = f"""
 WITH turns AS (
     SELECT a.subscription_id, a.conversation_id, a.seq, a.next_at,
            row_number() OVER (PARTITION BY s.user_id ORDER BY a.next_at) AS turn
@@ -91,7 +91,7 @@ WITH turns AS (
     FROM due d WHERE (a.subscription_id, a.conversation_id, a.seq) = (d.subscription_id, d.conversation_id, d.seq)
     RETURNING a.subscription_id, a.conversation_id, a.seq, a.attempt
 )
-SELECT c.conversation_id, c.seq, c.attempt, {rows.columns("s", _COLUMNS)}
+SELECT c.conversation_id, c.seq, c.attempt, {rows.columns("s", _SUBSCRIPTION_COLUMNS)}
 FROM claimed c JOIN nestrel.push_subscriptions s ON s.id = c.subscription_id
 ORDER BY c.conversation_id, c.seq
 """
@@ -144,7 +144,7 @@ async def put(database: Database, caller: Caller, wanted: Subscription) -> tuple
         await admitted.check(connection, caller)
         await execute(connection, _TAKEN_OVER, one.endpoint, one.user_id, one.auth, one.p256dh)
         values = (one.id, one.user_id, one.endpoint, one.p256dh, one.auth, one.expires_at, session)
-        found = await fetch(connection, _PUT, *values)
+        found = await fetch(connection, _SUBSCRIPTION_PUT, *values)
         if not found:
             raise Forbidden("another person's device is at this address; subscribe anew in this browser")
         kept = Subscription(*found[0])
@@ -154,20 +154,20 @@ async def put(database: Database, caller: Caller, wanted: Subscription) -> tuple
 
 async def page(connection: Connection, user_id: str, limit: int, after: UUID) -> tuple[list[Subscription], UUID | None]:
     """The devices of somebody, the oldest first, and the id to continue after; None at the end."""
-    found = [Subscription(*row) for row in await fetch(connection, _PAGE, user_id, after, limit + 1)]
+    found = [Subscription(*row) for row in await fetch(connection, _SUBSCRIPTION_PAGE, user_id, after, limit + 1)]
     return found[:limit], found[limit - 1].id if len(found) > limit else None
 
 
 async def delete(database: Database, user_id: str, id_: UUID) -> None:
     """Tell a device of somebody's nothing more; nothing happens to what is not there."""
     async with database.write() as connection:
-        await execute(connection, _DELETE, id_, user_id)
+        await execute(connection, _SUBSCRIPTION_DELETE, id_, user_id)
 
 
 async def end_person(connection: Connection, user_id: str) -> None:
     """Tell somebody's devices nothing more: they are signed out, or suspended."""
     await admitted.hold(connection, user_id)
-    await execute(connection, _OF_PERSON, user_id)
+    await execute(connection, _SUBSCRIPTION_OF_PERSON, user_id)
 
 
 async def end_session(connection: Connection, user_id: str, session: bytes) -> None:
@@ -189,7 +189,7 @@ async def of(connection: Connection, user_ids: Sequence[str]) -> list[Subscripti
 
 async def any_there(connection: Connection) -> bool:
     """Whether anybody has a device."""
-    return bool(await fetch(connection, _ANY))
+    return bool(await fetch(connection, _SUBSCRIPTION_ANY))
 
 
 async def keep(database: Database, parcels: Sequence[tuple[Parcel, float]]) -> None:
@@ -198,22 +198,22 @@ async def keep(database: Database, parcels: Sequence[tuple[Parcel, float]]) -> N
     if parcels:
         async with database.write() as connection:
             waits = [str(wait) for _, wait in parcels]
-            await execute(connection, _KEEP, *_keys([one for one, _ in parcels]),
+            await execute(connection, _SUBSCRIPTION_KEEP, *_keys([one for one, _ in parcels]),
                           array([one.attempt for one, _ in parcels]), array(waits))  # fmt: skip
-            await execute(connection, _OVER, texts(list({one.subscription.user_id for one, _ in parcels})))
+            await execute(connection, _SUBSCRIPTION_OVER, texts(list({one.subscription.user_id for one, _ in parcels})))
 
 
 async def done(database: Database, parcels: Sequence[Parcel]) -> None:
     """It was told, or will not be."""
     if parcels:
         async with database.write() as connection:
-            await execute(connection, _DONE, *_keys(parcels))
+            await execute(connection, _SUBSCRIPTION_DONE, *_keys(parcels))
 
 
 async def claim(database: Database, most: int, seconds: float) -> list[Parcel]:
     """Some that are due once more; whoever claims them has so many seconds for it."""
     async with database.write() as connection:
-        found = await fetch(connection, _CLAIM, most, seconds)
+        found = await fetch(connection, _SUBSCRIPTION_CLAIM, most, seconds)
     return [Parcel(Subscription(*row[3:]), row[0], row[1], row[2]) for row in found]
 
 

@@ -25,20 +25,20 @@ from nestrel.store.write import audit, erased
 LEASE = timedelta(seconds=limits.UPLOAD_SECONDS + 1_800)
 """An object is not the collector's before that: no upload takes so long."""
 
-_BEGIN = """
+_UPLOAD_BEGIN = """
 INSERT INTO nestrel.objects (id, conversation_id, doomed_at) VALUES ($1, $2, clock_timestamp() + $3::interval)
 """
 _USED = "SELECT coalesce((SELECT bytes FROM nestrel.uploaded WHERE user_id = $1 AND day = $2), 0)"
-_UNUSED = """
+_UPLOAD_UNUSED = """
 SELECT count(*) FROM (SELECT FROM nestrel.attachments WHERE uploader_id = $1 AND unused_since IS NOT NULL LIMIT $2) u
 """
 # Also the lock under which one member's uploads end one after the other.
-_USE = """
+_UPLOAD_USE = """
 INSERT INTO nestrel.uploaded AS u (user_id, day, bytes) VALUES ($1, (clock_timestamp() AT TIME ZONE 'UTC')::date, $2)
 ON CONFLICT (user_id, day) DO UPDATE SET bytes = u.bytes + excluded.bytes
 RETURNING u.bytes, clock_timestamp()
 """
-_HOLD = "SELECT closed_at FROM nestrel.conversations WHERE id = $1 FOR SHARE"
+_UPLOAD_HOLD = "SELECT closed_at FROM nestrel.conversations WHERE id = $1 FOR SHARE"
 _AGAIN = f"""
 UPDATE nestrel.attachments a SET unused_since = CASE WHEN unused_since IS NOT NULL THEN clock_timestamp() END
 WHERE (conversation_id, id) IN (
@@ -52,12 +52,12 @@ RETURNING {ATTACHMENT_COLUMNS}
 _SAME = """
 SELECT id FROM nestrel.objects WHERE conversation_id = $1 AND sha256 = $2 AND doomed_at IS NULL FOR NO KEY UPDATE
 """
-_KEEP = """
+_UPLOAD_KEEP = """
 UPDATE nestrel.objects SET doomed_at = NULL, sha256 = $2 WHERE id = $1 AND NOT taken AND doomed_at IS NOT NULL
 RETURNING id
 """
-_GIVE_UP = "UPDATE nestrel.objects SET doomed_at = clock_timestamp() WHERE id = ANY($1::uuid[]) AND NOT taken"
-_ADD = f"""
+_UPLOAD_GIVE_UP = "UPDATE nestrel.objects SET doomed_at = clock_timestamp() WHERE id = ANY($1::uuid[]) AND NOT taken"
+_UPLOAD_ADD = f"""
 INSERT INTO nestrel.attachments (conversation_id, id, object_id, uploader_id, name, media_type, bytes, sha256, width,
                                  height, still)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING {ATTACHMENT_COLUMNS}
@@ -79,7 +79,7 @@ class Came:
     still: bool = False
 
 
-_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"
+_UPLOAD_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"
 
 
 async def may_upload(connection: Connection, conversation_id: UUID, caller: Caller) -> Access:
@@ -91,7 +91,7 @@ async def may_upload(connection: Connection, conversation_id: UUID, caller: Call
     """
     access = await see(connection, conversation_id, caller, Action.POST)
     if access.standing.kind is Kind.DIRECT and not caller.service:
-        [(blocked,)] = await fetch(connection, _BLOCKED, conversation_id)
+        [(blocked,)] = await fetch(connection, _UPLOAD_BLOCKED, conversation_id)
         if blocked:
             raise Forbidden("this conversation takes no messages")
     return access
@@ -121,13 +121,13 @@ async def begin(
             [(used,)] = await fetch(connection, _USED, uploader_id, now.date())
             _check_day(used + size, now)
             await _check_unused(connection, uploader_id)
-        await execute(connection, _BEGIN, object_id, access.id, LEASE)
+        await execute(connection, _UPLOAD_BEGIN, object_id, access.id, LEASE)
 
 
 async def announce(database: Database, conversation_id: UUID, object_id: UUID) -> None:
     """Say that an object is coming that is nobody's upload."""
     async with database.write() as connection:
-        await execute(connection, _BEGIN, object_id, conversation_id, LEASE)
+        await execute(connection, _UPLOAD_BEGIN, object_id, conversation_id, LEASE)
 
 
 async def finish(
@@ -154,30 +154,30 @@ async def finish(
 async def _finish(
     connection: Connection, conversation_id: UUID, attachment_id: UUID, came: Came, caller: Caller, *, bound: bool
 ) -> tuple[Attachment, bool]:
-    held = await fetch(connection, _HOLD, conversation_id)
+    held = await fetch(connection, _UPLOAD_HOLD, conversation_id)
     if not held or held[0][0] is not None:
         raise no_conversation(conversation_id)
     access = await may_upload(connection, conversation_id, caller)
     await admitted.check(connection, caller)
-    used, now = (await fetch(connection, _USE, came.uploader_id, 0))[0]
+    used, now = (await fetch(connection, _UPLOAD_USE, came.uploader_id, 0))[0]
     found = await fetch(connection, _AGAIN, conversation_id, came.sha256, came.uploader_id, came.name, access.floor)
     if found:
-        await execute(connection, _GIVE_UP, [came.object_id])
+        await execute(connection, _UPLOAD_GIVE_UP, [came.object_id])
         return rows.attachment(found[0]), False
     if bound:
         _check_day(used + came.size, now)
         await _check_unused(connection, came.uploader_id)
-        await execute(connection, _USE, came.uploader_id, came.size)
+        await execute(connection, _UPLOAD_USE, came.uploader_id, came.size)
     same = await fetch(connection, _SAME, conversation_id, came.sha256)
     if same:
-        await execute(connection, _GIVE_UP, [came.object_id])
+        await execute(connection, _UPLOAD_GIVE_UP, [came.object_id])
         object_id = same[0][0]
     else:
         object_id = came.object_id
         await keep(connection, object_id, came.sha256)
     row = (conversation_id, attachment_id, object_id, came.uploader_id, came.name, came.media_type, came.size,
            came.sha256, came.width, came.height, came.still)  # fmt: skip
-    added = await fetch(connection, _ADD, *row)
+    added = await fetch(connection, _UPLOAD_ADD, *row)
     if came.uploader_id != caller.user_id:
         await erased.check_none(connection, [came.uploader_id], "/on_behalf_of")
         done = audit.Done(caller.user_id, Act.UPLOADED_FOR, conversation_id, came.uploader_id, None, caller.request_id)
@@ -187,14 +187,14 @@ async def _finish(
 
 async def keep(connection: Connection, object_id: UUID, sha256: bytes | None) -> None:
     """Doom an object no more. Raises `StoreUnavailable` when the collector has it already."""
-    if not await fetch(connection, _KEEP, object_id, sha256):
+    if not await fetch(connection, _UPLOAD_KEEP, object_id, sha256):
         raise StoreUnavailable("the upload took too long; send it again", retry_after=1, reason=Trouble.SLOW)
 
 
 async def give_up(database: Database, object_id: UUID) -> None:
     """Leave an object to the collector."""
     async with database.write() as connection:
-        await execute(connection, _GIVE_UP, [object_id])
+        await execute(connection, _UPLOAD_GIVE_UP, [object_id])
 
 
 def _check_day(used: int, now: datetime) -> None:
@@ -208,7 +208,7 @@ def _check_day(used: int, now: datetime) -> None:
 
 
 async def _check_unused(connection: Connection, uploader_id: str) -> None:
-    [(unused,)] = await fetch(connection, _UNUSED, uploader_id, limits.UNUSED_ATTACHMENTS)
+    [(unused,)] = await fetch(connection, _UPLOAD_UNUSED, uploader_id, limits.UNUSED_ATTACHMENTS)
     if unused >= limits.UNUSED_ATTACHMENTS:
         raise OverQuota(
             f"a member has at most {limits.UNUSED_ATTACHMENTS} attachments that are in no message; post them, or wait "

@@ -10,7 +10,7 @@ from nestrel.core.usage import Counted, Followed
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 
-_TELL = """
+_USAGE_TELL = """
 INSERT INTO nestrel.usage_told AS t (node, n) VALUES ($1, $2)
 ON CONFLICT (node) DO UPDATE SET n = excluded.n, told_at = clock_timestamp() WHERE t.n < excluded.n RETURNING 1
 """
@@ -29,7 +29,7 @@ ON CONFLICT (hour, conversation_id, user_id) DO UPDATE
 SET posts = u.posts + excluded.posts, edits = u.edits + excluded.edits, removals = u.removals + excluded.removals,
     reactions = u.reactions + excluded.reactions, receipts = u.receipts + excluded.receipts
 """
-_PLACES = """
+_USAGE_PLACES = """
 INSERT INTO nestrel.usage_places AS u (hour, conversation_id, deliveries, stored_bytes, connections_peak)
 SELECT $1, w.conversation_id, w.deliveries, c.kept_bytes, greatest(f.n, p.n)
 FROM unnest($2::text::uuid[], $3::text::bigint[]) AS w (conversation_id, deliveries)
@@ -75,7 +75,7 @@ _FOLLOWS_BURIED = """
 DELETE FROM nestrel.usage_follows f WHERE NOT EXISTS (SELECT FROM nestrel.processes p WHERE p.node = f.node)
 """
 _FOLLOW_PEAKS_OLD = "DELETE FROM nestrel.usage_follow_peaks WHERE hour < clock_timestamp() - interval '2 hours'"
-_PEOPLE = """
+_USAGE_PEOPLE = """
 INSERT INTO nestrel.usage_people AS u (hour, user_id, deliveries, connections_peak)
 SELECT $1, w.* FROM unnest($2::text::text[], $3::text::bigint[], $4::text::int[]) AS w (user_id, deliveries, peak)
 WHERE NOT EXISTS (SELECT FROM nestrel.erased_identities) OR NOT nestrel.erased_v1(w.user_id)
@@ -119,14 +119,14 @@ async def add(
     """Add what was counted, all of it or nothing; the `n`th time of a process, which again does nothing. `peaks` are
     connections of people in the hour of `now`, which is in seconds since 1970."""
     async with database.write() as connection:
-        if not await fetch(connection, _TELL, node, n):
+        if not await fetch(connection, _USAGE_TELL, node, n):
             return
         for hour in counted:
             await _add_hour(connection, hour)
         if peaks:
             users = list(peaks)
             await execute(
-                connection, _PEOPLE, _moment(now - now % 3600), texts(users), array([0] * len(users)),
+                connection, _USAGE_PEOPLE, _moment(now - now % 3600), texts(users), array([0] * len(users)),
                 array([peaks[user_id] for user_id in users]),
             )  # fmt: skip
 
@@ -146,11 +146,16 @@ async def _add_hour(connection: Connection, counted: Counted) -> None:
     places: dict[UUID, int] = {place: 0 for place, _ in counted.commands}
     places |= counted.by_place
     if places:
-        await execute(connection, _PLACES, hour, array(list(places)), array(list(places.values())))
+        await execute(connection, _USAGE_PLACES, hour, array(list(places)), array(list(places.values())))
     if counted.by_person:
         users = list(counted.by_person)
         await execute(
-            connection, _PEOPLE, hour, texts(users), array(list(counted.by_person.values())), array([0] * len(users))
+            connection,
+            _USAGE_PEOPLE,
+            hour,
+            texts(users),
+            array(list(counted.by_person.values())),
+            array([0] * len(users)),
         )
 
 

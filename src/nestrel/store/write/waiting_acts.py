@@ -16,16 +16,16 @@ from nestrel.store.write import waiting_posts
 
 T = TypeVar("T")
 
-_COLUMNS = "ticket, act, conversation_id, name_key, user_id, detail::text, posted_as"
+_ACT_COLUMNS = "ticket, act, conversation_id, name_key, user_id, detail::text, posted_as"
 _FIRST = f"""
-SELECT {_COLUMNS} FROM nestrel.acts_waiting
+SELECT {_ACT_COLUMNS} FROM nestrel.acts_waiting
 WHERE coalesce(conversation_id::text, name_key, user_id, '') <> ALL($1::text::text[]) ORDER BY ticket LIMIT 1
 """
 # Whoever holds a conversation, or a profile, is waited for but for a moment: it is tried again in the next round.
-_SOON = "SET LOCAL lock_timeout = '300ms'"
-_DONE = "DELETE FROM nestrel.acts_waiting WHERE ticket = $1 RETURNING true"
-_CALLED = "SELECT id FROM nestrel.conversations WHERE name_key = $1 AND closed_at IS NULL"
-_REFUSED = """
+_ACT_SOON = "SET LOCAL lock_timeout = '300ms'"
+_ACT_DONE = "DELETE FROM nestrel.acts_waiting WHERE ticket = $1 RETURNING true"
+_ACT_CALLED = "SELECT id FROM nestrel.conversations WHERE name_key = $1 AND closed_at IS NULL"
+_ACT_REFUSED = """
 INSERT INTO nestrel.refused_posts (ticket, conversation_id, author, key, problem)
 VALUES ($1, $2, CASE WHEN NOT nestrel.erased_v1($3::text) THEN $3::text END, NULL, $4::text::json)
 """
@@ -76,8 +76,8 @@ async def carry_out(database: Database, act: WaitingAct, do: Callable[[Connectio
     async with database.write() as connection:
         if not await locks.alone(connection, waiting_posts.LOCK):
             return None
-        await execute(connection, _SOON)
-        if not await fetch(connection, _DONE, act.ticket):
+        await execute(connection, _ACT_SOON)
+        if not await fetch(connection, _ACT_DONE, act.ticket):
             return None
         return await do(connection)
 
@@ -85,9 +85,9 @@ async def carry_out(database: Database, act: WaitingAct, do: Callable[[Connectio
 async def refuse(database: Database, act: WaitingAct, problem: Problem) -> None:
     """Let an act wait no longer, and keep why."""
     async with database.write() as connection:
-        if await fetch(connection, _DONE, act.ticket):
+        if await fetch(connection, _ACT_DONE, act.ticket):
             document = rows.dump(problem.document()).decode()
-            await execute(connection, _REFUSED, act.ticket, act.conversation_id, act.user_id, document)
+            await execute(connection, _ACT_REFUSED, act.ticket, act.conversation_id, act.user_id, document)
 
 
 async def place_of(connection: Connection, act: WaitingAct) -> UUID:
@@ -102,5 +102,5 @@ async def place_of(connection: Connection, act: WaitingAct) -> UUID:
 
 async def called(connection: Connection, name_key: str | None) -> UUID | None:
     """The conversation of that name, if there is one."""
-    found = await fetch(connection, _CALLED, name_key)
+    found = await fetch(connection, _ACT_CALLED, name_key)
     return found[0][0] if found else None

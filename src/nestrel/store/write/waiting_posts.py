@@ -22,22 +22,22 @@ from nestrel.store.write import erased
 from nestrel.store.write.answers import Growth, Written
 from nestrel.store.write.batch import HELD, write
 
-_ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting), EXISTS (SELECT FROM nestrel.acts_waiting)"
+_POST_ANY = "SELECT EXISTS (SELECT FROM nestrel.posts_waiting), EXISTS (SELECT FROM nestrel.acts_waiting)"
 # One process at a time, so that the posts of a conversation keep their order; the lock ends with the transaction,
 # however that ends. What waits is read behind it: what the process before took is gone by then.
 LOCK = "posts waiting"
 LAST = 2**63 - 1
 """Behind every ticket."""
 # One of before there was a limit at the call is refused for its size, and not brought here.
-_TAKE = f"""
+_POST_TAKE = f"""
 SELECT ticket, conversation_id, author_id, key, CASE WHEN octet_length(body) <= {4 * limits.BODY_CHARS} THEN body END,
        format, CASE WHEN octet_length(attributes::text) <= {limits.LEFT_ATTRIBUTES_BYTES} THEN attributes::text
                     WHEN attributes IS NOT NULL THEN '' END,
        CASE WHEN cardinality(mentions) <= {limits.LEFT_MENTIONS} THEN mentions END, reply_to, posted_as
 FROM nestrel.posts_waiting WHERE conversation_id <> ALL($1::text::uuid[]) AND ticket < $3 ORDER BY ticket LIMIT $2
 """
-_DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[])"
-_REFUSED = """
+_POST_DONE = "DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[])"
+_POST_REFUSED = """
 WITH gone AS (DELETE FROM nestrel.posts_waiting WHERE ticket = ANY($1::text::bigint[]) RETURNING *)
 INSERT INTO nestrel.refused_posts (ticket, conversation_id, author, key, problem)
 SELECT ticket, conversation_id, CASE WHEN NOT nestrel.erased_v1(author_id) THEN author_id END, key, r.problem::json
@@ -49,7 +49,7 @@ SELECT count(*), coalesce(extract(epoch FROM clock_timestamp() - min(waits_since
 FROM (SELECT waits_since FROM nestrel.posts_waiting UNION ALL SELECT waits_since FROM nestrel.acts_waiting) w
 """
 # An act that is no post has no key.
-_FORGET = f"""
+_POST_FORGET = f"""
 DELETE FROM nestrel.refused_posts WHERE refused_at < clock_timestamp() - interval '{limits.REFUSED_POST_DAYS} days'
     OR (key IS NULL AND refused_at < clock_timestamp() - interval '{limits.REFUSED_ACT_DAYS} days')
 """
@@ -92,7 +92,7 @@ class WaitingCounts(NamedTuple):
 
 async def any_waits(connection: Connection) -> tuple[bool, bool]:
     """Whether there are posts to take, and whether there are other acts."""
-    [(posts, acts)] = await fetch(connection, _ANY)
+    [(posts, acts)] = await fetch(connection, _POST_ANY)
     return posts, acts
 
 
@@ -111,7 +111,7 @@ async def take(
     async with database.write() as connection:
         if not await locks.alone(connection, LOCK):
             return None
-        found = [Waiting(*row) for row in await fetch(connection, _TAKE, array(list(but)), most, before)]
+        found = [Waiting(*row) for row in await fetch(connection, _POST_TAKE, array(list(but)), most, before)]
         posts: list[tuple[int, Post]] = []
         refused: dict[int, Problem] = {}
         gone = await erased.among(connection, {one.author_id for one in found}) if found else set()
@@ -139,7 +139,7 @@ async def take(
                 done.append(ticket)
                 units.append((post, answer))
         if done:
-            await execute(connection, _DONE, array(done))
+            await execute(connection, _POST_DONE, array(done))
         await _refuse(connection, refused)
     return TakenPosts(units, growths, len(refused), held, len(found) == most)
 
@@ -147,13 +147,13 @@ async def take(
 async def _refuse(connection: Connection, refused: dict[int, Problem]) -> None:
     if refused:
         documents = [rows.dump(problem.document()).decode() for problem in refused.values()]
-        await execute(connection, _REFUSED, array(list(refused)), texts(documents))
+        await execute(connection, _POST_REFUSED, array(list(refused)), texts(documents))
 
 
 async def first(database: Database, but: set[UUID], before: int = LAST) -> UUID | None:
     """The conversation of the post that would be taken next."""
     async with database.read() as connection:
-        found = await fetch(connection, _TAKE, array(list(but)), 1, before)
+        found = await fetch(connection, _POST_TAKE, array(list(but)), 1, before)
         return found[0][1] if found else None
 
 
@@ -164,4 +164,4 @@ async def counts(connection: Connection) -> WaitingCounts:
 
 async def forget(connection: Connection) -> None:
     """Forget what was refused long ago."""
-    await execute(connection, _FORGET)
+    await execute(connection, _POST_FORGET)

@@ -19,17 +19,17 @@ from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.webhooks import COLUMNS, webhook
 from nestrel.store.write import audit
 
-_MAKE = f"""
+_WEBHOOK_MAKE = f"""
 INSERT INTO nestrel.webhooks (id, url, type, conversation_id, secret, created_by, begun)
 SELECT $1, $2, $3, $4, $5, $6, $7 WHERE (SELECT count(*) FROM nestrel.webhooks) < {limits.WEBHOOKS}
 RETURNING {COLUMNS}
 """
-_ENLIST = "INSERT INTO nestrel.consumers (name, cursor) VALUES ($1, $2)"
-_PLACE = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND closed_at IS NULL"
-_HOLD = "SELECT 1 FROM nestrel.consumers WHERE name = $1 FOR UPDATE"
-_LOCK = f"SELECT {COLUMNS} FROM nestrel.webhooks WHERE id = $1 FOR UPDATE"
+_WEBHOOK_ENLIST = "INSERT INTO nestrel.consumers (name, cursor) VALUES ($1, $2)"
+_WEBHOOK_PLACE = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND closed_at IS NULL"
+_WEBHOOK_HOLD = "SELECT 1 FROM nestrel.consumers WHERE name = $1 FOR UPDATE"
+_WEBHOOK_LOCK = f"SELECT {COLUMNS} FROM nestrel.webhooks WHERE id = $1 FOR UPDATE"
 # Who goes on, or has another address, is tried at once.
-_CHANGE = f"""
+_WEBHOOK_CHANGE = f"""
 UPDATE nestrel.webhooks SET url = $2, state = $3, attempt = 0, failing_since = NULL, next_at = NULL,
     secret = coalesce($4, secret), old_secret = CASE WHEN $4 IS NULL THEN old_secret ELSE secret END,
     old_secret_until = CASE WHEN $4 IS NULL THEN old_secret_until ELSE clock_timestamp() + $5::interval END
@@ -41,9 +41,9 @@ UPDATE nestrel.consumers SET wanted = $2, lease = lease + 1, holder = NULL, held
     cursor = coalesce($3, cursor)
 WHERE name = $1 RETURNING cursor
 """
-_DELETE = "DELETE FROM nestrel.webhooks WHERE id = $1 RETURNING 1"
+_WEBHOOK_DELETE = "DELETE FROM nestrel.webhooks WHERE id = $1 RETURNING 1"
 _DISCHARGE = "DELETE FROM nestrel.consumers WHERE name = $1"
-_FORGET = "DELETE FROM nestrel.webhook_deliveries WHERE webhook_id = $1"
+_WEBHOOK_FORGET = "DELETE FROM nestrel.webhook_deliveries WHERE webhook_id = $1"
 _REPLAY = """
 UPDATE nestrel.webhooks SET replay_from = $2, replay_after = '00000000-0000-0000-0000-000000000000', replay_seq = 0
 WHERE id = $1
@@ -115,15 +115,15 @@ async def make(
     """
     async with database.write() as connection:
         await admitted.check(connection, caller)
-        if conversation_id is not None and not await fetch(connection, _PLACE, conversation_id):
+        if conversation_id is not None and not await fetch(connection, _WEBHOOK_PLACE, conversation_id):
             raise no_conversation(conversation_id)
-        found = await fetch(connection, _MAKE, id_, url, type_, conversation_id, secret, caller.user_id, cursor)
+        found = await fetch(connection, _WEBHOOK_MAKE, id_, url, type_, conversation_id, secret, caller.user_id, cursor)
         if not found:
             raise OverQuota(
                 f"there are {limits.WEBHOOKS} webhooks already; delete one",
                 extra={"quota": "webhooks", "limit": limits.WEBHOOKS},
             )
-        await execute(connection, _ENLIST, consumer(id_), cursor)
+        await execute(connection, _WEBHOOK_ENLIST, consumer(id_), cursor)
         after = {"webhook_id": str(id_), "type": type_}
         await audit.record(connection, caller, Act.WEBHOOK_MADE, conversation_id=conversation_id, after=after)
     return webhook(found[0])
@@ -131,8 +131,8 @@ async def make(
 
 async def _locked(connection: Connection, id_: UUID) -> Webhook:
     # In the order in which `note` does: otherwise each would wait for the other.
-    await fetch(connection, _HOLD, consumer(id_))
-    found = await fetch(connection, _LOCK, id_)
+    await fetch(connection, _WEBHOOK_HOLD, consumer(id_))
+    found = await fetch(connection, _WEBHOOK_LOCK, id_)
     if not found:
         raise no_webhook(id_)
     return webhook(found[0])
@@ -146,7 +146,7 @@ async def change(
         before = await _locked(connection, id_)
         await admitted.check(connection, caller)
         values = (url or before.url, (state or before.state).value, secret, OLD_SECRET)
-        after = webhook((await fetch(connection, _CHANGE, id_, *values))[0])
+        after = webhook((await fetch(connection, _WEBHOOK_CHANGE, id_, *values))[0])
         [(cursor,)] = await fetch(connection, _FREE, consumer(id_), after.state is State.ACTIVE, None)
         await audit.record(
             connection, caller, Act.WEBHOOK_CHANGED, conversation_id=before.conversation_id,
@@ -160,8 +160,8 @@ async def delete(database: Database, caller: Caller, id_: UUID) -> None:
     """Take a webhook away; one that is not there is taken away already."""
     async with database.write() as connection:
         await execute(connection, _DISCHARGE, consumer(id_))
-        if await fetch(connection, _DELETE, id_):
-            await execute(connection, _FORGET, id_)
+        if await fetch(connection, _WEBHOOK_DELETE, id_):
+            await execute(connection, _WEBHOOK_FORGET, id_)
             await audit.record(connection, caller, Act.WEBHOOK_DELETED, before={"webhook_id": str(id_)})
 
 

@@ -1,0 +1,39 @@
+"""Holds that each statement of the store has a name of its own, so that a name leads to one place."""
+
+from __future__ import annotations
+
+import ast
+import sys
+from collections import defaultdict
+from pathlib import Path
+
+_STORE = Path(__file__).parents[2] / "src/nestrel/store"
+
+
+def _statements(file: Path) -> list[str]:
+    """The constants of a module that hold text."""
+    return [
+        target.id
+        for node in ast.parse(file.read_text()).body
+        if isinstance(node, ast.Assign) and isinstance(node.value, (ast.Constant, ast.JoinedStr, ast.BinOp))
+        and not (isinstance(node.value, ast.Constant) and not isinstance(node.value.value, str))
+        for target in node.targets
+        if isinstance(target, ast.Name) and target.id.startswith("_") and target.id.isupper()
+    ]  # fmt: skip
+
+
+def main() -> None:
+    """Say which names stand twice, and end with 1 if any does."""
+    where = defaultdict(list)
+    for file in sorted(_STORE.rglob("*.py")):
+        if "migrations" not in file.parts:
+            for name in _statements(file):
+                where[name].append(str(file.relative_to(_STORE)))
+    twice = {name: files for name, files in where.items() if len(files) > 1}
+    for name, files in twice.items():
+        print(f"{name} stands in {' and '.join(files)}: name it after what it is about", file=sys.stderr)
+    sys.exit(1 if twice else 0)
+
+
+if __name__ == "__main__":
+    main()
