@@ -168,7 +168,7 @@ async def test_search_finds_what_a_scan_finds_in_its_order(
     with pytest.MonkeyPatch.context() as patch:
         for module in (lexemes, indexing, search):
             patch.setattr(module, "BLOCK", 4)
-        for statement in ("_EXPIRED", "_AGED", "_OF_BLOCK"):
+        for statement in ("_INDEXING_EXPIRED", "_INDEXING_AGED", "_OF_BLOCK"):
             patch.setattr(indexing, statement, getattr(indexing, statement).replace("256", "4"))
         patch.setattr(search, "_BLOCKS", search._BLOCKS.replace("256", "4"))
         patch.setattr(search, "_BLOCKS_AT_ONCE", 3)
