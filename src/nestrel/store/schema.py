@@ -138,8 +138,8 @@ async def upgrade(url: str, schema: str = SCHEMA, *, before: bool = False) -> tu
             first = _steps()[0].revision
             if was is not None and was < first:
                 raise Unfit(
-                    f"the schema is at {was}, and this version brings it to date from {first} on: "
-                    f"upgrade it with a version of before that has {first} first"
+                    f"the schema is at {was}, and this version upgrades one that is at {first} or later: "
+                    f"first upgrade it to {first} with an earlier version of nestrel"
                 )
             target = needed() if before else newest()
             if was is None or was < target:
