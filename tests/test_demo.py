@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import base64
 import hashlib
+import os
 from collections import Counter
 from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime, timedelta
@@ -18,11 +19,14 @@ import pytest
 from nestrel.demo import generate, run, scenario, seed
 from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer, origins_of
 from nestrel.files.folder import Folder
+from nestrel.local.postgres import free_port
 from nestrel.service.attachments import Attachments
 from nestrel.store.access import Caller
 from nestrel.store.database import Database
-from nestrel.store.native import fetch
+from nestrel.store.native import execute, fetch
 from nestrel.store.read import conversations
+from tests.forked import nestrel
+from tests.support import PATIENCE
 
 FIXED = datetime(2026, 11, 25, 12, tzinfo=UTC)
 """For what is computed alone. What a database ages by its own clock is seeded up to the present."""
@@ -195,3 +199,16 @@ async def test_unread_is_arithmetic_that_a_count_agrees_with(database: Database,
             items, _ = await conversations.page(connection, "mine", Caller(person.user_id), 50, None, None)
             rows = await fetch(connection, counted, person.user_id)
             assert {item["id"]: item["unread"] for item in items} == {str(row[0]): row[1] for row in rows}
+
+
+async def test_a_database_that_is_none_for_this_version_is_named_and_left_alone(
+    database: Database, url: str, tmp_path: Path
+) -> None:
+    async with database.write() as connection:
+        await execute(connection, "UPDATE nestrel.alembic_version SET version_num = '0019'")
+    ports = ("--port", str(free_port()), "--issuer-port", str(free_port()))
+    env = {**os.environ, "NESTREL_DATABASE_URL": url, "NESTREL_DATA_DIR": str(tmp_path)}
+    done = await asyncio.to_thread(nestrel, "demo", *ports, env=env, seconds=PATIENCE)
+    assert (done.returncode, "Traceback" in done.stderr) == (1, False), done.stderr
+    assert "at 0019" in done.stderr
+    assert "another folder" in done.stderr

@@ -44,6 +44,7 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
     from nestrel.files.opening import open_files
     from nestrel.local.postgres import PostgresError
     from nestrel.service import server
+    from nestrel.store.schema import Unfit
 
     try:
         run.check_free(settings.host, settings.port, "--port")
@@ -55,6 +56,10 @@ def demo(host: str | None, port: int | None, issuer_port: int, workers: int) -> 
             with run.issuer(settings.model_copy(update={"database_url": url}), issuer_port) as ready:
                 run.connect_stand_ins(url, settings, issuer_port)
                 server.serve(ready, workers, lambda address: click.echo(_welcome(address, str(settings.data_dir))))
+    except Unfit as error:
+        raise click.ClickException(
+            f"{error}. Or begin with another folder for the demo's data: NESTREL_DATA_DIR"
+        ) from None
     except (IssuerError, PostgresError) as error:
         raise click.ClickException(str(error)) from None
     except OSError as error:
