@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import inspect
 import os
 import signal
 import tempfile
@@ -12,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import asyncpg
+import httpx
 import hypothesis
 import pytest
 from sqlalchemy.engine import make_url
@@ -21,11 +23,15 @@ from nestrel.store import schema
 from nestrel.store.database import Database
 from tests.house import House, in_process
 from tests.pushed import PushService, push_service
-from tests.support import Person, Served, unique
+from tests.support import PATIENCE, Person, Served, unique
 
 # A machine that is busy with other things makes no example wrong.
 hypothesis.settings.register_profile("nestrel", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow])
 hypothesis.settings.load_profile("nestrel")
+
+# Nor does it make an answer wrong that it is slow: the standard wait of the HTTP library is five seconds.
+_WAIT: httpx.Timeout = inspect.signature(httpx.Client).parameters["timeout"].default
+_WAIT.connect = _WAIT.read = _WAIT.write = _WAIT.pool = PATIENCE
 
 TEMPLATE = "template_nestrel"
 

@@ -338,7 +338,7 @@ async def test_a_live_conversation_stays_current_and_holds_what_its_commands_ans
         await other.me()
         made = await one.make_conversation(members=[odd])
         await one.post_batch(made.id, [{"body": f"m{n + 1}"} for n in range(120)])
-        async with one.live(made.id, newest=20) as here, asyncio.timeout(20):
+        async with one.live(made.id, newest=20) as here, asyncio.timeout(PATIENCE):
             assert [message.seq for message in here.messages] == list(range(101, 121))
             assert [message.seq for message in await here.older(30)] == list(range(100, 70, -1))
             assert (await here.edit(120, "edited")).edits == 1

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from tests.support import Person, Served, unique
+from tests.support import PATIENCE, Person, Served, unique
 from tests.test_retention_doors import refused
 
 
@@ -22,7 +22,7 @@ def held(make_database: Callable[[], str]) -> Iterator[Served]:
 
 
 async def finished(backend: Person, erasure: dict[str, Any]) -> dict[str, Any]:
-    async with asyncio.timeout(20):
+    async with asyncio.timeout(PATIENCE):
         while True:
             found: dict[str, Any] = (await backend.http.get(f"/erasures/{erasure['id']}")).json()
             if found["finished_at"] is not None:

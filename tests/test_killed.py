@@ -18,7 +18,7 @@ from nestrel.store.keep import retention, sweep
 from nestrel.store.native import fetch
 from nestrel.store.write.writer import Writer
 from tests import killed
-from tests.support import make_place
+from tests.support import PATIENCE, make_place
 from tests.test_retention import check_whole, counters, sweep_all
 
 pytestmark = pytest.mark.whole
@@ -44,7 +44,7 @@ async def test_a_sweep_killed_at_any_point_loses_nothing_and_keeps_nothing_twice
             rows = [row[0] for row in await fetch(connection, "SELECT seq FROM nestrel.messages")]
         assert len(rows) == (3_500 - 2 * sweep.STEP if point == "committed" else 3_500 - sweep.STEP)
         await check_whole(database, place, rows, 3_500)
-        async with asyncio.timeout(20):  # the database takes a moment to see that the other has gone
+        async with asyncio.timeout(PATIENCE):  # the database takes a moment to see that the other has gone
             while (await left(database)).messages:
                 await sweep_all(database)
         await check_whole(database, place, list(range(3_401, 3_501)), 3_500)

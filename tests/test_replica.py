@@ -101,7 +101,7 @@ async def test_a_file_opens_with_no_network_and_shows_what_it_held(person: Make,
     await mara.fill(place, 180, "Tide ")
     path = tmp_path / "held.db"
     async with AsyncClient(mara.url, mara.token) as client, client.replica(path) as replica:
-        async with asyncio.timeout(20):
+        async with asyncio.timeout(PATIENCE):
             await replica.live()
         assert [one.seq for one in replica.messages(place)] == list(range(131, 181))
         assert replica.holes(place) == [(1, 130)]
@@ -119,7 +119,7 @@ async def test_a_file_opens_with_no_network_and_shows_what_it_held(person: Make,
         assert away.search('"') == []
         away.file.close()
     async with AsyncClient(f"http://127.0.0.1:{free_port()}", mara.token) as client, client.replica(path) as away:
-        async with asyncio.timeout(20):
+        async with asyncio.timeout(PATIENCE):
             await away.until(lambda one: one.state.state is ReplicaState.AWAY and "no line" in one.state.reason)
         away.post(place, "written at sea")
         assert [one.content["body"] for one in away.pending(place)] == ["written at sea"]
@@ -150,7 +150,7 @@ async def test_access_that_is_lost_leaves_nothing_in_the_file(person: Make, tmp_
     for place in (kept, left, removed, closed):
         await mara.post(place, "secret")
     async with AsyncClient(odd.url, odd.token) as client, client.replica(tmp_path / "odd.db") as replica:
-        async with asyncio.timeout(20):
+        async with asyncio.timeout(PATIENCE):
             await replica.live()
             await odd.http.delete(f"/conversations/{left}/members/me")
             await replica.until(lambda one: one.counts() == (3, 3))
@@ -189,7 +189,7 @@ async def test_a_file_of_another_is_refused(person: Make, tmp_path: Path) -> Non
     async with AsyncClient(odd.url, odd.token) as client:
         with pytest.raises(NotAReplica, match=mara.user):
             await client.replica(path).resync()
-        async with client.replica(path) as other, asyncio.timeout(20):
+        async with client.replica(path) as other, asyncio.timeout(PATIENCE):
             await other.until(lambda one: one.state.state is ReplicaState.REFUSED)
             assert mara.user in other.state.reason
     (tmp_path / "text").write_text("not a database, and long enough to be looked at as if it might be one" * 20)

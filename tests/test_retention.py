@@ -28,7 +28,7 @@ from nestrel.store.native import Connection, fetch
 from nestrel.store.read import conversations
 from nestrel.store.write.answers import Growth
 from nestrel.store.write.writer import Writer
-from tests.support import make_place
+from tests.support import PATIENCE, make_place
 
 HOURS = 40
 """Messages are some whole hours old and rules keep so many hours and a half: nothing expires while a test runs."""
@@ -286,7 +286,7 @@ async def test_the_sweep_tells_followers_of_what_has_grown_old(database: Databas
             )
         return bool((rev, floor) == (before + 1, 2))
 
-    async with asyncio.timeout(10):
+    async with asyncio.timeout(PATIENCE):
         while not await moved():
             pass
     await retention.age(database)
@@ -312,7 +312,7 @@ async def test_a_long_sweep_does_not_hold_up_what_grows_old(
     monkeypatch.setattr(sweep, "step", never_done)
     running = asyncio.create_task(Sweeper(database, 0.05).run())
     try:
-        async with asyncio.timeout(10):
+        async with asyncio.timeout(PATIENCE):
             while swept < 3:
                 await asyncio.sleep(0)
             await retention.put(database, place, Rule(keep_for=Duration.parse("P2DT2S")), confirmed=True)

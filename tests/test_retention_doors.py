@@ -13,7 +13,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.support import Person, Served, unique, until
+from tests.support import PATIENCE, Person, Served, unique, until
 
 
 @pytest.fixture(scope="module")
@@ -233,7 +233,7 @@ async def test_a_run_on_demand_sweeps_to_the_end_and_the_metrics_say_what_waits(
     mara, backend = Person(swept.url, unique("mara")), Person(swept.url, "office", scope="nestrel.service")
     place = (await mara.make(retention={"keep_last": 5, "then": "discard"}))["id"]
     await mara.fill(place, 500)
-    async with asyncio.timeout(20):
+    async with asyncio.timeout(PATIENCE):
         while (await backend.http.post("/retention/run")).json()["waiting"]:
             pass
     found = (await mara.http.get(f"/conversations/{place}/archive")).json()

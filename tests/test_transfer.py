@@ -18,7 +18,7 @@ from sqlalchemy.engine import make_url
 from nestrel.client import AsyncClient
 from nestrel.core.problems import InvalidRequest
 from nestrel.core.times import format_time
-from tests.support import Person, Served, token, unique
+from tests.support import PATIENCE, Person, Served, token, unique
 from tests.test_retention_doors import bring, days_ago, refused
 
 
@@ -200,7 +200,7 @@ async def test_an_export_that_nobody_reads_to_its_end_gives_back_what_it_took(se
                 continue
             async for _ in answer.aiter_bytes():
                 break
-    async with asyncio.timeout(20):
+    async with asyncio.timeout(PATIENCE):
         while (answer := await mara.http.get(f"/conversations/{place}/export")).status_code == 429:
             pass
     assert answer.text.count("\n") == 6_000

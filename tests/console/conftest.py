@@ -20,7 +20,7 @@ from nestrel.service.attachments import Attachments
 from nestrel.service.settings import Settings
 from nestrel.store.database import Database
 from tests.conftest import TEMPLATE
-from tests.console.pages import Window
+from tests.console.pages import Window, new_page
 from tests.support import PATIENCE, Served, unique
 
 _SEEDED = "template_demo"
@@ -88,9 +88,7 @@ def window(browser: Browser, demo: Served) -> Window:
     """Opens a window with a profile of its own, signed in as a member of the demo."""
 
     async def open_(member: str, *, width: int = 1280, scheme: Literal["light", "dark"] = "light") -> Page:
-        context = await browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
-        context.set_default_timeout(PATIENCE * 1000)
-        page = await context.new_page()
+        page = await new_page(browser, viewport={"width": width, "height": 800}, color_scheme=scheme)
         await page.goto(f"{demo.url}/console/")
         await page.get_by_role("button", name="Sign in").click()
         await page.get_by_role("link", name=member).click()

@@ -5,10 +5,11 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 from pathlib import Path
+from typing import Any
 
 from playwright.async_api import Browser, Page, expect
 
-from tests.support import Served
+from tests.support import PATIENCE, Served
 
 _AXE = Path(__file__).parent.parent.parent / "console/node_modules/axe-core/axe.min.js"
 
@@ -33,7 +34,7 @@ _FIRST = """() => {
 async def first_on_screen(page: Page) -> int:
     """The first number on screen, once one is drawn."""
     found: int | None = None
-    async with asyncio.timeout(10):
+    async with asyncio.timeout(PATIENCE):
         while found is None:
             found = await page.evaluate(_FIRST)
     return found
@@ -41,14 +42,21 @@ async def first_on_screen(page: Page) -> int:
 
 async def first_becomes(page: Page, good: Callable[[int], bool]) -> int:
     """Wait until the first number on screen is a good one, and give it."""
-    async with asyncio.timeout(10):
+    async with asyncio.timeout(PATIENCE):
         while not good(found := await first_on_screen(page)):
             await asyncio.sleep(0.02)
     return found
 
 
+async def new_page(browser: Browser, **options: Any) -> Page:
+    """A page of a new profile, whose every wait is as patient as the tests are."""
+    context = await browser.new_context(**options)
+    context.set_default_timeout(PATIENCE * 1000)
+    return await context.new_page()
+
+
 async def paste(browser: Browser, service: Served, pasted: str) -> Page:
-    page = await browser.new_page()
+    page = await new_page(browser)
     await page.goto(f"{service.url}/console/")
     await page.get_by_label("Paste a token").fill(pasted)
     await page.get_by_role("button", name="Use this token").click()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from playwright.async_api import Browser, expect
 
-from tests.console.pages import Window, beside, check_accessible, choose
+from tests.console.pages import Window, beside, check_accessible, choose, new_page
 from tests.support import SECRET, Person, Served, token, unique
 
 
@@ -27,7 +27,7 @@ async def test_there_is_no_axe_violation_and_nothing_wider_than_the_window(
 async def test_with_a_shared_secret_a_token_is_pasted(browser: Browser, service: Served) -> None:
     user = unique("tam")
     await Person(service.url, user).make(title="Engine room")
-    page = await browser.new_page()
+    page = await new_page(browser)
     await page.goto(f"{service.url}/console/")
     await page.get_by_label("Paste a token").fill("nonsense")
     await page.get_by_role("button", name="Use this token").click()

@@ -27,6 +27,7 @@ from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed
 
 from nestrel.local.postgres import free_port
+from tests.console.pages import new_page
 from tests.support import PATIENCE, Served, once, program, traces, until
 
 pytestmark = pytest.mark.whole
@@ -159,7 +160,7 @@ async def test_a_page_of_another_origin_reads_sends_amends_and_hears(harbour: Ha
     await harbour.ask("POST", "/orders/7/2026-12-06", {"vessel": "MV Sunniva"}, ines, 201)
     async with harbour.nestrel(ines) as http:
         order = await first_order(http)
-        page = await browser.new_page()
+        page = await new_page(browser)
         await page.goto(harbour.url)
         await page.fill("[name=login]", "ines")
         await page.fill("[name=password]", "tide")

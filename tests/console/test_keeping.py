@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from playwright.async_api import Browser, Page, Request, expect
 
-from tests.console.pages import Window, choose, paste
+from tests.console.pages import Window, choose, new_page, paste
 from tests.support import Person, Served, token, unique
 
 _HELD = """async () => {
@@ -99,7 +99,7 @@ async def test_a_picture_of_elsewhere_is_a_link_and_nobody_is_asked_for_it(brows
     tam = Person(service.url, user)
     place = (await tam.make(title="Notices"))["id"]
     await tam.post(place, "![the berth](https://pictures.example/berth.png) and **this**", format="markdown")
-    page: Page = await browser.new_page()
+    page: Page = await new_page(browser)
 
     def note(request: Request) -> None:
         if not request.url.startswith(service.url):

@@ -9,7 +9,7 @@ import re
 import httpx
 from playwright.async_api import Browser, Route, expect
 
-from tests.console.pages import Window, choose, first_becomes, first_on_screen, paste
+from tests.console.pages import Window, choose, first_becomes, first_on_screen, new_page, paste
 from tests.support import PATIENCE, Person, Served, unique
 
 
@@ -242,8 +242,7 @@ async def test_what_cannot_be_drawn_leaves_the_rest_and_can_be_removed(browser: 
     office = Person(service.url, "office", scope="nestrel.service")
     answer = await office.http.post(f"/conversations/{place}/import", content=content)
     assert answer.status_code == 200, answer.text
-    context = await browser.new_context(service_workers="block")
-    page = await context.new_page()
+    page = await new_page(browser, service_workers="block")
 
     async def broken(route: Route) -> None:
         found = await (await route.fetch()).json()

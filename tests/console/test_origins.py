@@ -10,6 +10,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from playwright.async_api import Browser
 
 from nestrel.local.postgres import free_port
+from tests.console.pages import new_page
 from tests.support import Person, Served, token
 
 _CALLS = """async ([service, token, place]) => {
@@ -90,7 +91,7 @@ async def test_a_page_of_another_origin_does_what_one_of_its_own_can(
         served.wait_ready()
         mara = Person(served.url, "mara")
         place = (await mara.make())["id"]
-        page = await browser.new_page()
+        page = await new_page(browser)
         await page.goto(app)
         found = await page.evaluate(_CALLS, [served.url, token("mara"), place])
         await page.goto(stranger)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from playwright.async_api import Browser, expect
 
 from nestrel.local.postgres import free_port
-from tests.console.pages import Window, beside, choose, compare
+from tests.console.pages import Window, beside, choose, compare, new_page
 from tests.support import Person, Served, token, unique
 
 
@@ -18,7 +18,7 @@ async def test_away_is_said_with_its_reason_and_what_is_posted_meanwhile_is_sent
     """The service is killed and comes back: the strip tells, the post waits in the ledger and then has its number.
     Nothing goes to the service while one types."""
     url, port, user = make_database(), free_port(), unique("kaz")
-    page = await browser.new_page()
+    page = await new_page(browser)
     line = page.get_by_role("status", name="line")
     with Served(url, port=port) as first:
         first.wait_ready()

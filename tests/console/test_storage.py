@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from playwright.async_api import Browser, expect
 
-from tests.console.pages import check_accessible, paste
+from tests.console.pages import check_accessible, new_page, paste
 from tests.support import Person, Served, once, unique
 
 _REFUSED = """
@@ -26,7 +26,7 @@ for (const name of ['put', 'add']) {
 
 async def test_a_browser_that_refuses_to_keep_anything_is_told_what_to_allow(browser: Browser, service: Served) -> None:
     mara = Person(service.url, unique("mara"))
-    page = await browser.new_page()
+    page = await new_page(browser)
     await page.add_init_script(_REFUSED)
     await page.goto(f"{service.url}/console/")
     await page.get_by_label("Paste a token").fill(mara.token)
@@ -41,7 +41,7 @@ async def test_a_browser_that_refuses_to_keep_anything_is_told_what_to_allow(bro
 async def test_a_full_disk_is_said_and_loses_no_words(browser: Browser, service: Served) -> None:
     mara, odd = Person(service.url, unique("mara")), Person(service.url, unique("odd"))
     place = (await mara.make(title="Ebb", members=[odd.user]))["id"]
-    page = await browser.new_page()
+    page = await new_page(browser)
     await page.add_init_script(_FULL)
     await page.goto(f"{service.url}/console/c/{place}")
     await page.get_by_label("Paste a token").fill(mara.token)

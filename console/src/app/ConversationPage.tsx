@@ -6,6 +6,7 @@ import { answered, type Conversation } from "../api/client";
 import { Ledger } from "../ledger/Ledger";
 import { counted, titleOf, visibilityText } from "../lib/format";
 import { rightsOf } from "../lib/rights";
+import { storageWords } from "../lib/storage";
 import { NoticesDialog } from "../notices/NoticesDialog";
 import { useLooking } from "../notices/useLooking";
 import { intervalText } from "../order/interval";
@@ -58,7 +59,7 @@ function Conversing({ id }: { id: string }) {
         setProblem("");
         setCopy(found);
       },
-      (error: Error) => here && setProblem(error.message),
+      (error: unknown) => here && setProblem(storageWords(error)),
     );
     return () => {
       here = false;

@@ -3,6 +3,7 @@ import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
 import { renamed } from "../lib/mentions";
+import { storageWords } from "../lib/storage";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import { CommandRefused } from "../sync/line";
 import type { Seat } from "../sync/seat";
@@ -45,7 +46,7 @@ export function EditBox({ message, copy, seat, onEnd }: Props) {
         setOvertaken(present);
         setRev(present.rev);
       }
-      setProblem(error instanceof Error ? error.message : String(error));
+      setProblem(storageWords(error));
     }
   };
 

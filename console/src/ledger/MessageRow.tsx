@@ -3,6 +3,7 @@ import { type KeyboardEvent, useState } from "react";
 import type { Message } from "../api/client";
 import { Button } from "../app/ui";
 import { clockTime, dayOf, exactTime } from "../lib/format";
+import { storageWords } from "../lib/storage";
 import type { ConversationCopy } from "../sync/conversationCopy";
 import type { Seat } from "../sync/seat";
 import { Attached } from "./Attached";
@@ -45,7 +46,7 @@ export function MessageRow(props: Props) {
 
   const act = (work: Promise<unknown>) => {
     setProblem("");
-    work.catch((error: Error) => setProblem(error.message));
+    work.catch((error: unknown) => setProblem(storageWords(error)));
   };
   const toggle = (symbol: string) =>
     act(seat.commands.react(copy, message.seq, symbol, !reactedWith(message, symbol, seat.userId)));

@@ -1,4 +1,5 @@
 import type { ChangeSet, Message, ProblemDocument } from "../api/client";
+import { storageWords } from "../lib/storage";
 import { pauseAfter, pauses } from "./backoff";
 import { Observable } from "./observable";
 import { wireLog } from "./wireLog";
@@ -209,7 +210,7 @@ export class Line extends Observable {
     } catch (error) {
       if (this.socket !== socket) return;
       this.abandon();
-      this.away(error instanceof Error ? error.message : String(error));
+      this.away(storageWords(error));
     }
   }
 

@@ -7,6 +7,7 @@ import {
   type Profile,
   Refusal,
 } from "../api/client";
+import { storageWords } from "../lib/storage";
 import type { ConversationCopy } from "./conversationCopy";
 import type { Replica } from "./replica";
 
@@ -153,7 +154,7 @@ export class SeatList {
       if (!all) for (const one of items) this.moved(one.id);
       return true;
     } catch (error) {
-      this.problem = error instanceof Error ? error.message : String(error);
+      this.problem = storageWords(error);
       return false;
     } finally {
       this.reading.delete(moved);
