@@ -13,12 +13,13 @@ from uuid import UUID
 
 from PIL import Image
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post, Remove
 from nestrel.core.problems import Problem
 from nestrel.core.rights import Action
 from nestrel.files.folder import Folder, FolderSpool
 from nestrel.service.attachments import Asking, Attachments, Sent
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.keep import collecting
 from nestrel.store.read import attachments as reading

@@ -22,6 +22,7 @@ import httpx
 from sqlalchemy.engine import make_url
 from websockets.asyncio.client import ClientConnection, connect
 
+from nestrel.core.callers import Caller
 from nestrel.core.conversations import NewConversation
 from nestrel.core.ids import uuid7
 from nestrel.core.quotas import DEFAULT_QUOTAS
@@ -29,7 +30,6 @@ from nestrel.core.roles import Kind, Role, Visibility, direct_pair
 from nestrel.local.postgres import LocalPostgres, free_port
 from nestrel.service.minting import mint
 from nestrel.store import schema
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import conversations
 from tests.forked import Forked, nestrel

@@ -17,13 +17,13 @@ import pytest
 from sqlalchemy.engine import make_url
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.conversations import NewConversation
 from nestrel.core.problems import Forbidden, Unauthenticated
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.rights import Action
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.demo.pushes import Device
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import audit, barring, conversations, invitations, members, subscriptions
 from nestrel.store.write.subscriptions import Subscription

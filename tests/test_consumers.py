@@ -18,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.objects import ChangeSet
@@ -33,7 +34,6 @@ from nestrel.service.outbound import Answer
 from nestrel.service.sending import owner
 from nestrel.service.webhooks import WebhookHandler
 from nestrel.store import snapshots
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import consumers, journal, retention, sweep
 from nestrel.store.native import execute, fetch

@@ -16,12 +16,12 @@ import httpx
 import jwt
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.demo import generate, run, scenario, seed
 from nestrel.demo.issuer import IssuerError, check_loopback, make_issuer, origins_of
 from nestrel.files.folder import Folder
 from nestrel.local.postgres import free_port
 from nestrel.service.attachments import Attachments
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import execute, fetch
 from nestrel.store.read import conversations

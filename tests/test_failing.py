@@ -14,6 +14,7 @@ import asyncpg
 import pytest
 from sqlalchemy.engine import make_url
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Edit, Post
 from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import StoreUnavailable, Trouble
@@ -25,7 +26,6 @@ from nestrel.live.moves import Moves
 from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
 from nestrel.store import troubles
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.write import apply, profiles

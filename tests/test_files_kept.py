@@ -19,6 +19,7 @@ import psutil
 import pytest
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Edit, Post, Remove
 from nestrel.core.problems import InvalidRequest, OverQuota, Problem, SlowDown
 from nestrel.core.rights import Action
@@ -28,7 +29,7 @@ from nestrel.files.objects import Files, FilesUnavailable
 from nestrel.files.pictures import Pictures
 from nestrel.local.postgres import free_port
 from nestrel.service.attachments import Asking, Attachments, Sent
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.write.writer import Writer
 from tests import killed_files

@@ -11,10 +11,10 @@ import httpx
 import pytest
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.problems import OverQuota
 from nestrel.core.times import format_time
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import reports
 from nestrel.store.write.writer import Writer

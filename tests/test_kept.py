@@ -9,6 +9,7 @@ from uuid import UUID
 
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.paging import HistoryQuery
 from nestrel.core.problems import SlowDown, StoreUnavailable
@@ -17,7 +18,7 @@ from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.service import exports as module
 from nestrel.service.pages import Pages
-from nestrel.store.access import Access, Caller, see
+from nestrel.store.access import Access, see
 from nestrel.store.database import Database
 from nestrel.store.read import history
 from nestrel.store.replicas import Replicas

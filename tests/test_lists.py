@@ -8,13 +8,13 @@ from typing import Any
 
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.live.lists import Lists
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.read import conversations
 from nestrel.store.read.conversations import Listed, ListPosition

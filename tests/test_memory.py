@@ -14,6 +14,7 @@ from uuid import UUID, uuid4
 
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, React, Read
 from nestrel.core.locked import Locked
 from nestrel.core.problems import Expired, Forbidden, InvalidRequest, KeyReused, NotFound, Problem
@@ -21,7 +22,6 @@ from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.roles import Kind, Role, Visibility
 from nestrel.store import epochs
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import retention, sweep
 from nestrel.store.native import execute, fetch

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.problems import Problem
 from nestrel.core.retention import Rule
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import closed, retention, sweep
 from nestrel.store.native import fetch

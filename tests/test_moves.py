@@ -10,6 +10,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.cursors import AllPosition
 from nestrel.core.durations import Duration
@@ -18,7 +19,6 @@ from nestrel.core.retention import Rule
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.store import epochs
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import journal as trimming
 from nestrel.store.keep import retention

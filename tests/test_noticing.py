@@ -15,6 +15,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition
 from nestrel.core.notices import Notice
@@ -26,7 +27,6 @@ from nestrel.service import noticing
 from nestrel.service.consumers import LeaseLost
 from nestrel.service.noticing import Noticing
 from nestrel.store import epochs, snapshots
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import journal
 from nestrel.store.native import execute

@@ -14,13 +14,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post, Remove
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.retention import Rule
 from nestrel.core.words import LAST, words
 from nestrel.store import asked
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import retention
 from nestrel.store.native import execute, fetch

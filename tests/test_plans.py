@@ -13,6 +13,7 @@ from uuid import UUID, uuid4
 import asyncpg
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Edit, Post, React, Read, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.paging import HistoryQuery, MessagePosition
@@ -23,7 +24,7 @@ from nestrel.core.rights import Action
 from nestrel.live.moves import Moves
 from nestrel.live.source import StoreSource
 from nestrel.store import constraints, epochs, replicas, snapshots
-from nestrel.store.access import AccessReader, Caller, see
+from nestrel.store.access import AccessReader, see
 from nestrel.store.database import SETTINGS, Database
 from nestrel.store.keep import archive, collecting, indexing, retention, sweep
 from nestrel.store.keep import journal as trimming

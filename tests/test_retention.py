@@ -15,13 +15,14 @@ import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.durations import Duration
 from nestrel.core.problems import ConfirmNeeded, Expired, Problem, TooLarge
 from nestrel.core.retention import Rule, Then
 from nestrel.core.rights import Action
 from nestrel.service.sweeper import Sweeper
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.keep import archive, exporting, previewing, retention, sweep
 from nestrel.store.native import Connection, fetch

@@ -13,6 +13,7 @@ import asyncpg
 import pytest
 from websockets.asyncio.client import connect
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.cursors import AllPosition, CursorSeal
 from nestrel.live.checkpoints import Checkpoints
@@ -22,7 +23,6 @@ from nestrel.live.hub import Hub
 from nestrel.live.moves import Moves
 from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.write import members

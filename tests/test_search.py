@@ -13,6 +13,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, Remove
 from nestrel.core.paging import MessagePosition
 from nestrel.core.problems import Problem
@@ -22,7 +23,6 @@ from nestrel.core.search import question
 from nestrel.core.words import pieces
 from nestrel.service.indexer import Indexer
 from nestrel.store import lexemes
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import indexing, retention, sweep
 from nestrel.store.native import fetch

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.quotas import DEFAULT_QUOTAS
@@ -22,7 +23,6 @@ from nestrel.live.channel import Follower
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
 from nestrel.store import events, native
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.keep import closed as closed_ones

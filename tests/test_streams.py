@@ -16,6 +16,7 @@ import jsonschema_rs
 import psutil
 import pytest
 
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import CursorSeal
 from nestrel.live.checkpoints import Checkpoints
 from nestrel.live.deliveries import Checkpoint, Delivery
@@ -24,7 +25,6 @@ from nestrel.live.hub import Hub
 from nestrel.live.moves import Moves
 from nestrel.live.returns import Returns
 from nestrel.live.source import StoreSource
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from tests.support import PATIENCE, Person, Served, unique, until
 

@@ -14,6 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.catching_up import ALONE, Counters, looks, most_rows, only_posts, taken
 from nestrel.core.commands import Post
 from nestrel.core.cursors import ChangePosition
@@ -23,7 +24,6 @@ from nestrel.core.roles import Role
 from nestrel.live.channel import Follower
 from nestrel.live.hub import Hub
 from nestrel.live.source import StoreSource
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection

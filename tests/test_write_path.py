@@ -14,6 +14,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.conversations import NewConversation
 from nestrel.core.cursors import ChangePosition
@@ -22,7 +23,6 @@ from nestrel.core.objects import ChangeSet
 from nestrel.core.quotas import DEFAULT_QUOTAS
 from nestrel.core.replica import Replica
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
 from nestrel.store.read import catch_up, history

@@ -12,7 +12,7 @@ from pathlib import Path
 
 CLIENT = Path(__file__).parents[2] / "src/nestrel/client"
 SOURCES = (
-    "aio",
+    "conversations",
     "messages",
     "attachments",
     "keeping",

@@ -10,12 +10,12 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, Read, Remove
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun, Epoch, Lineage
 from nestrel.core.problems import Expired, Forbidden, NotFound, Problem, StoreUnavailable
 from nestrel.live.source import Gone, Mine, Want
-from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail

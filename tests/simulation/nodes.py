@@ -20,12 +20,12 @@ from uuid import UUID
 import click
 import psutil
 
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.epochs import Begun
 from nestrel.live import metrics
 from nestrel.live.bus import Bus
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.changes import Changes, State
 from nestrel.store.read.journal import Tail

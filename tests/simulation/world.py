@@ -19,6 +19,7 @@ from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.reading import Reading
 from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import ReplicaState, Sync
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command
 from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.epochs import Lineage
@@ -26,7 +27,6 @@ from nestrel.core.problems import Problem, StoreUnavailable, Trouble, Unreachabl
 from nestrel.live.source import Gone, Want
 from nestrel.service.addressing import addressed
 from nestrel.service.socket import Session
-from nestrel.store.access import Caller
 from nestrel.store.events import Moved
 from nestrel.store.read.resync import Pending
 from nestrel.store.write.answers import Growth, Written

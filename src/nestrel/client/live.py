@@ -6,16 +6,15 @@ import asyncio
 import contextlib
 from collections.abc import Callable
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from nestrel.client.conversations import ConversationCalls
 from nestrel.client.follow import ConnectionState, Follow, FollowState, Unfollowed
+from nestrel.client.transport import TokenSource
 from nestrel.core.objects import Conversation, Member, Message, Receipt
 from nestrel.core.problems import NestrelError
 from nestrel.core.replica import Replica
 from nestrel.core.symbols import LIKE
-
-if TYPE_CHECKING:
-    from nestrel.client.aio import AsyncClient
 
 
 class LiveConversation:
@@ -25,10 +24,14 @@ class LiveConversation:
     itself. `state` says how the line is; `error` is what ended the follow, if the service refused it.
     """
 
-    def __init__(self, client: AsyncClient, conversation_id: str, newest: int) -> None:
+    def __init__(
+        self, client: ConversationCalls, base_url: str, token: TokenSource, conversation_id: str, newest: int
+    ) -> None:
         self.replica = Replica(conversation_id)
         self.error: NestrelError | None = None
         self._client = client
+        self._base_url = base_url
+        self._token = token
         self._newest = newest
         self._follow: Follow | None = None
         self._task: asyncio.Task[None] | None = None
@@ -36,7 +39,7 @@ class LiveConversation:
 
     async def __aenter__(self) -> LiveConversation:
         cursor = await self._begin()
-        self._follow = self._client.follow(self.id, cursor, on_rewound=self._begin_anew)
+        self._follow = Follow(self._base_url, self._token, self.id, cursor, self._begin_anew)
         self._task = asyncio.create_task(self._keep(self._follow))
         return self
 

@@ -11,12 +11,12 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.client.receiving import NotSigned, received
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.webhooks import secret_of, secret_text
 from nestrel.demo.scenario import OFFICE
 from nestrel.service.sending import owner
 from nestrel.store import snapshots
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.read import webhooks as reading
 from nestrel.store.write import webhooks

@@ -21,9 +21,9 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel
 from starlette.responses import Response
 
+from nestrel.core.callers import Caller
 from nestrel.demo.scenario import PEOPLE
 from nestrel.service.push_keys import AUTH_BYTES, decoded, encoded
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.write import subscriptions
 from nestrel.store.write.subscriptions import Subscription

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from itertools import groupby
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, Post, React, Read, Remove
 from nestrel.core.conversations import NewConversation
 from nestrel.core.ids import uuid7
@@ -17,7 +18,7 @@ from nestrel.core.roles import Kind, Role, Visibility, default_role, direct_pair
 from nestrel.demo.generate import DAYS, LOGBOOK_MESSAGES, MESSAGES, Spoken, afterwards, lines, receipts
 from nestrel.demo.scenario import LOGBOOK, PEOPLE, ROOMS, Room
 from nestrel.service.attachments import Attachments, Sent
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.keep import retention
 from nestrel.store.native import fetch

@@ -14,6 +14,7 @@ from uuid import UUID
 import structlog
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import AllPosition, ChangePosition, CursorSeal
 from nestrel.core.problems import Forbidden, NotFound, Problem, SlowDown
 from nestrel.core.rights import no_conversation
@@ -26,7 +27,6 @@ from nestrel.live.hub import Hub
 from nestrel.live.returns import Returns
 from nestrel.live.source import Gone, Source
 from nestrel.live.waiting import Retried
-from nestrel.store.access import Caller
 from nestrel.store.events import Signal
 from nestrel.store.read.changes import Changes
 from nestrel.store.tracing import tracing

@@ -8,12 +8,13 @@ from itertools import islice
 from typing import NamedTuple, Protocol
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.catching_up import most_rows, taken
 from nestrel.core.cursors import AllPosition, ChangePosition
 from nestrel.core.problems import Forbidden, NotFound
 from nestrel.core.rights import Action
 from nestrel.store import epochs, snapshots
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.read import catch_up, journal, members, resync, together

@@ -16,6 +16,7 @@ from starlette.requests import ClientDisconnect
 
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
+from nestrel.core.callers import Caller
 from nestrel.core.problems import NotFound, Problem, StoreUnavailable, Trouble, invalid
 from nestrel.files import kinds
 from nestrel.files.objects import CHUNK, Files, FilesUnavailable, Spool
@@ -24,7 +25,7 @@ from nestrel.files.queueing import Left
 from nestrel.service import metrics
 from nestrel.service.transfers import Transfer, Transfers
 from nestrel.service.underway import Line
-from nestrel.store.access import Access, Caller
+from nestrel.store.access import Access
 from nestrel.store.database import Database
 from nestrel.store.keep import collecting
 from nestrel.store.read import attachments

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.text import pack_attributes
 from nestrel.service.models import PostMessage
-from nestrel.store.access import Caller
 
 _ETAG = re.compile(r'(W/)?"([\x21\x23-\x7e\x80-\xff]*)"')
 

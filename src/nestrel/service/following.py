@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden, SlowDown
 from nestrel.core.roles import Kind
 from nestrel.live.everything import Everything, scope_of
 from nestrel.live.following import Following
 from nestrel.service.listing import all_since, opened
 from nestrel.service.state import Service
-from nestrel.store.access import Caller
 from nestrel.store.read import moving
 from nestrel.store.read.moving import Moving, Position
 

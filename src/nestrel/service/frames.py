@@ -8,6 +8,7 @@ from typing import Any, Protocol
 
 from pydantic import ValidationError
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Edit, React, Read, Remove
 from nestrel.core.problems import InvalidRequest, Problem, fault, invalid
 from nestrel.core.rights import Action
@@ -34,7 +35,6 @@ from nestrel.service.frame_models import (
 from nestrel.service.http import again_if_restored
 from nestrel.service.listing import all_since, opened
 from nestrel.service.state import Service
-from nestrel.store.access import Caller
 from nestrel.store.events import Signal
 from nestrel.store.read import signalling
 from nestrel.store.tracing import tracing

@@ -17,6 +17,7 @@ from starlette.types import Receive, Scope, Send
 
 from nestrel.core import limits
 from nestrel.core.audit import request_ids
+from nestrel.core.callers import Caller
 from nestrel.core.objects import ProblemDocument
 from nestrel.core.problems import Forbidden, StoreUnavailable, TooLarge, Trouble, Unauthenticated, invalid
 from nestrel.core.rights import Action
@@ -26,7 +27,6 @@ from nestrel.service.intake import Counted, intake_of
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.store import rows
-from nestrel.store.access import Caller
 
 T = TypeVar("T")
 

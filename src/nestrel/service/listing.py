@@ -7,12 +7,12 @@ from typing import TypeVar
 
 from fastapi import Request
 
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.problems import invalid
 from nestrel.service.http import Json, link_header
 from nestrel.service.models import ListQuery
 from nestrel.service.state import Service
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.read import profiles
 from nestrel.store.rows import Wire

@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import FastAPI
-from pydantic import SecretStr
 
 from nestrel.service.operation_names import NAMES, summary
 
@@ -104,15 +103,3 @@ def install(app: FastAPI) -> None:
         return app.openapi_schema
 
     app.openapi = openapi  # type: ignore[method-assign]  # as the framework says that it is extended
-
-
-def main() -> None:
-    from nestrel.service.app import make_app
-    from nestrel.service.settings import Settings
-
-    settings = Settings(database_url="postgresql://nobody@127.0.0.1/none", jwt_secret=SecretStr("0" * 32))
-    print(json.dumps(make_app(settings).openapi(), indent=1, sort_keys=True))
-
-
-if __name__ == "__main__":
-    main()

@@ -6,11 +6,11 @@ from typing import Any
 
 import orjson
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import invalid
 from nestrel.service.listing import opened
 from nestrel.service.state import Service
 from nestrel.store import asked
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 
 _INLINE_BYTES = 200

@@ -22,6 +22,7 @@ from starlette.types import Receive, Send
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.problems import (
     Forbidden,
     InternalError,
@@ -44,7 +45,6 @@ from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.service.upgrade import Arrival
 from nestrel.store import rows
-from nestrel.store.access import Caller
 
 log = structlog.get_logger()
 

@@ -13,6 +13,7 @@ from uuid import UUID
 import structlog
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.cursors import CursorSeal
 from nestrel.core.epochs import Lineage
@@ -57,7 +58,7 @@ from nestrel.service.tokens import Identity, TokenVerifier
 from nestrel.service.underway import Underway
 from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import schema, troubles
-from nestrel.store.access import AccessReader, Caller
+from nestrel.store.access import AccessReader
 from nestrel.store.confusables import skeletons
 from nestrel.store.database import writable
 from nestrel.store.events import Said, Signal

@@ -13,6 +13,7 @@ import orjson
 import structlog
 from pydantic import ValidationError
 
+from nestrel.core.callers import Caller
 from nestrel.core.conversations import new_conversation
 from nestrel.core.problems import NameTaken, Problem, StoreUnavailable, Trouble
 from nestrel.core.quotas import Quotas
@@ -21,7 +22,6 @@ from nestrel.core.skeleton import Skeletons
 from nestrel.core.text import pack_attributes
 from nestrel.service import metrics, problems
 from nestrel.service.models import MakeConversation
-from nestrel.store.access import Caller
 from nestrel.store.constraints import refusals
 from nestrel.store.database import Database
 from nestrel.store.native import Connection

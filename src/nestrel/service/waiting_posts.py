@@ -14,6 +14,7 @@ import structlog
 from pydantic import ValidationError
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Command, Post
 from nestrel.core.problems import InternalError, Problem, StoreUnavailable, TooLarge, invalid
 from nestrel.core.quotas import Quotas
@@ -22,7 +23,6 @@ from nestrel.service import metrics, problems
 from nestrel.service.commands import make_post
 from nestrel.service.models import KeyedMessage
 from nestrel.service.waiting_acts import WaitingActs
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection
 from nestrel.store.write import batch, waiting_posts

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Problem
 from nestrel.core.rights import Action, Relation, no_conversation
 from nestrel.core.roles import Kind, Role, Visibility
@@ -51,20 +52,6 @@ ORDER BY i.n
 
 _IN_FLIGHT = 2
 _MANY = 100
-
-
-@dataclass(frozen=True, slots=True)
-class Caller:
-    """Who a command or a question comes from, through a door that was made for some `actions`; None for what comes
-    through none. `request_id` is what the answer carries, for the audit. `issued_at` is that of the token, in seconds
-    since 1970, and `session` the browser's, by which they may be ended while a request is under way."""
-
-    user_id: str
-    service: bool = False
-    actions: frozenset[Action] | None = None
-    request_id: str = ""
-    issued_at: float | None = None
-    session: bytes | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,14 +3,10 @@ may take long to come, and wait for long."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from nestrel.core.callers import Caller
 from nestrel.core.people import Barred
 from nestrel.core.problems import Unauthenticated
 from nestrel.store.native import Connection, fetch
-
-if TYPE_CHECKING:
-    from nestrel.store.access import Caller
 
 SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
 STANDS = f"""

@@ -17,6 +17,7 @@ from starlette.responses import Response
 
 from nestrel.core import objects as wire
 from nestrel.core.attachments import NAMELESS, Attachment, clean_name
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import Link
 from nestrel.core.problems import Expired, Forbidden, NotFound, invalid
 from nestrel.core.rights import Action
@@ -28,7 +29,7 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.intake import takes
 from nestrel.service.models import AttachmentsQuery, LinkRequest, PreviewQuery
 from nestrel.service.state import Service
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.read import attachments
 from nestrel.store.read.attachments import Shown
 from nestrel.store.write import uploads

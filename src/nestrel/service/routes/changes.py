@@ -10,6 +10,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import ChangePosition
 from nestrel.core.objects import ChangeSet
 from nestrel.core.problems import Unauthenticated
@@ -22,7 +23,7 @@ from nestrel.service.listing import opened
 from nestrel.service.models import ChangesQuery
 from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.read import catch_up, changes
 from nestrel.store.read.changes import Changes
 

@@ -13,6 +13,7 @@ from fastapi import APIRouter, Query, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import digest
 from nestrel.core.conversations import new_conversation
 from nestrel.core.objects import Conversation, ConversationPage
@@ -36,7 +37,7 @@ from nestrel.service.models import ChangeConversation, ConversationsQuery, MakeC
 from nestrel.service.questions import sealed, unsealed
 from nestrel.service.state import Service
 from nestrel.store import snapshots
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.read import conversations, members, profiles
 from nestrel.store.read.conversations import ListPosition
 from nestrel.store.rows import Wire

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
+from nestrel.core.callers import Caller
 from nestrel.core.objects import Me
 from nestrel.core.rights import Action
 from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.models import ChangeProfile
 from nestrel.service.state import Service
-from nestrel.store.access import Caller
 from nestrel.store.read import profiles, receipts
 from nestrel.store.write import profiles as changing
 

@@ -8,6 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Path, Query, Request
 from starlette.responses import Response
 
+from nestrel.core.callers import Caller
 from nestrel.core.objects import Member, MemberPage
 from nestrel.core.problems import NotFound, invalid
 from nestrel.core.rights import Action
@@ -17,7 +18,7 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.listing import listed
 from nestrel.service.models import ChangeMember, ListQuery, PutMember
 from nestrel.service.state import Service
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.native import Connection
 from nestrel.store.read import members
 from nestrel.store.rows import Wire

@@ -8,6 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Header, Path, Query, Request
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Edit, Remove
 from nestrel.core.objects import EditPage, Message
 from nestrel.core.problems import Expired, NotFound
@@ -18,7 +19,7 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.intake import takes
 from nestrel.service.listing import listed
 from nestrel.service.models import EditMessage, ListQuery
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.native import Connection
 from nestrel.store.read import edits, history
 from nestrel.store.rows import Wire

@@ -8,6 +8,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.objects import HistoryPage, Message, MessageBatch
 from nestrel.core.paging import HistoryQuery
 from nestrel.core.rights import Action
@@ -34,7 +35,6 @@ from nestrel.service.listing import opened
 from nestrel.service.models import MessagesQuery, PostBatch, PostMessage
 from nestrel.service.state import Service
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.read.changes import position_of
 
 router = APIRouter(prefix="/conversations/{conversation_id}/messages", route_class=JsonRoute, tags=["messages"])

@@ -9,6 +9,7 @@ from fastapi import APIRouter, Query, Request
 from starlette.responses import Response, StreamingResponse
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.objects import PeoplePage, Profile, SaidPage
 from nestrel.core.paging import MessagePosition
 from nestrel.core.problems import Forbidden, NotFound, invalid
@@ -22,7 +23,6 @@ from nestrel.service.questions import sealed, unsealed
 from nestrel.service.routes.members import UserPath, resolve
 from nestrel.service.state import Service
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.read import called, people, profiles, said
 from nestrel.store.rows import Wire

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from fastapi import APIRouter, Path, Query, Request
 
+from nestrel.core.callers import Caller
 from nestrel.core.commands import React
 from nestrel.core.objects import Message, ReactionPage, ReaderPage
 from nestrel.core.problems import invalid
@@ -18,7 +19,6 @@ from nestrel.service.listing import listed
 from nestrel.service.models import ListQuery, ReactionsQuery
 from nestrel.service.routes.message import SeqPath, kept, shown
 from nestrel.service.state import Service
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection
 from nestrel.store.read import reactions, receipts
 from nestrel.store.rows import Wire

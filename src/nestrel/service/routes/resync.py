@@ -9,6 +9,7 @@ from fastapi import APIRouter, Request
 from starlette.responses import Response
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.cursors import AllPosition, ChangePosition, ResyncPosition
 from nestrel.core.objects import ResyncAnswer
 from nestrel.core.problems import InvalidRequest, fault
@@ -21,7 +22,6 @@ from nestrel.service.listing import opened
 from nestrel.service.models import ResyncRequest
 from nestrel.service.state import Service
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.read import resync
 from nestrel.store.read.resync import Resync
 

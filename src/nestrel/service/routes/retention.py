@@ -8,6 +8,7 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 from starlette.responses import Response
 
+from nestrel.core.callers import Caller
 from nestrel.core.kept_objects import RetentionPreview, RetentionRule, RetentionRun
 from nestrel.core.retention import Rule, Then
 from nestrel.core.rights import Action
@@ -17,7 +18,7 @@ from nestrel.service.access import does
 from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documented
 from nestrel.service.intake import Counted, takes
 from nestrel.service.state import Service
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.keep import previewing, retention
 
 router = APIRouter(route_class=JsonRoute, tags=["retention"])

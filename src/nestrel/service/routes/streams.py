@@ -15,6 +15,7 @@ from fastapi import APIRouter, Query, Request
 from starlette.responses import StreamingResponse
 from starlette.types import Receive, Scope, Send
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import StoreUnavailable
 from nestrel.core.rights import Action
 from nestrel.core.roles import Kind
@@ -31,7 +32,6 @@ from nestrel.service.state import Service
 from nestrel.service.tokens import Identity
 from nestrel.service.underway import Underway
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.events import Signal
 
 router = APIRouter(tags=["changes"], route_class=JsonRoute)

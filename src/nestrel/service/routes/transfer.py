@@ -13,6 +13,7 @@ from starlette.responses import StreamingResponse
 
 from nestrel.core import limits, spreadsheets
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.commands import Post
 from nestrel.core.kept_objects import ImportAnswer
 from nestrel.core.problems import Expired, Forbidden, Problem, TooLarge, invalid
@@ -23,7 +24,7 @@ from nestrel.service.http import CallerDep, Json, JsonRoute, ServiceDep, documen
 from nestrel.service.intake import takes
 from nestrel.service.state import Service
 from nestrel.service.transfer_models import ExportQuery, ImportLine
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.keep import archive, exporting
 from nestrel.store.native import Connection
 from nestrel.store.rows import Wire

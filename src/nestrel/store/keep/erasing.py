@@ -8,9 +8,9 @@ from typing import Any
 from uuid import UUID
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.problems import NotFound, invalid
 from nestrel.store import admitted, rows
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.keep import archive, forgetting, identities, retention
 from nestrel.store.native import Connection, execute, fetch

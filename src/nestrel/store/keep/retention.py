@@ -7,13 +7,14 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.locked import Locked
 from nestrel.core.problems import ConfirmNeeded
 from nestrel.core.retention import NO_RULE, Rule, Source
 from nestrel.core.rights import Action
 from nestrel.core.roles import Kind
 from nestrel.store import locks, rules
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.keep import previewing
 from nestrel.store.native import Connection, array, execute, fetch

@@ -6,10 +6,11 @@ from typing import NamedTuple
 from uuid import UUID
 
 from nestrel.core.attachments import Attachment
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Expired, NotFound
 from nestrel.core.rights import Action
 from nestrel.store import rows
-from nestrel.store.access import Access, Caller
+from nestrel.store.access import Access
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import ATTACHMENT_COLUMNS
 

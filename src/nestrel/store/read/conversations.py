@@ -7,11 +7,11 @@ from datetime import datetime
 from typing import Any, NamedTuple
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.notices import preference
 from nestrel.core.text import name_key
 from nestrel.core.words import LAST, words
 from nestrel.store import rows, rules
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import messages, receipts
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire

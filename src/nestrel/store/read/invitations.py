@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.invitations import Invitation, unknown
 from nestrel.core.roles import Role
 from nestrel.store import admitted, rows
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 

@@ -16,11 +16,11 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.paging import MessagePosition
 from nestrel.core.search import Question
 from nestrel.core.words import pieces_of
 from nestrel.store import rules
-from nestrel.store.access import Caller
 from nestrel.store.lexemes import BLOCK, lexeme, place_lexeme
 from nestrel.store.native import Connection, array, execute, fetch
 from nestrel.store.read import messages

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden
 from nestrel.core.rights import Action
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.native import Connection, fetch
 
 _SIGNALLING_BLOCKED = "SELECT blocked FROM nestrel.conversations WHERE id = $1"

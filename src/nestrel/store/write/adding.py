@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from datetime import datetime
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden, invalid
 from nestrel.core.quotas import Adding, Quotas, cannot_add, over
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection, fetch
 from nestrel.store.write import blocks, erased
 

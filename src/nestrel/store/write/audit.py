@@ -11,8 +11,8 @@ from uuid import UUID
 import orjson
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.ids import uuid7
-from nestrel.store.access import Caller
 from nestrel.store.native import Connection, array, execute, texts
 
 _AUDIT_RECORD = """

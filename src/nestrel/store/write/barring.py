@@ -7,11 +7,11 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.people import Barred, Suspension
 from nestrel.core.problems import invalid
 from nestrel.core.times import format_time
 from nestrel.store import admitted
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 from nestrel.store.write import audit, invitations, subscriptions

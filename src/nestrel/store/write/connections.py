@@ -7,8 +7,8 @@ from datetime import datetime
 from typing import Any, NamedTuple
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.store import rows
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.rows import Wire

@@ -10,13 +10,14 @@ import asyncpg
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.conversations import NewConversation, check_change
 from nestrel.core.problems import Forbidden
 from nestrel.core.quotas import Quotas, cannot_add
 from nestrel.core.rights import Action
 from nestrel.core.text import name_key
 from nestrel.store import admitted, epochs, rules
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.confusables import skeletons
 from nestrel.store.constraints import DIRECT_PAIR, refusals
 from nestrel.store.database import Database

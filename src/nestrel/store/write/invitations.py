@@ -6,13 +6,14 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.invitations import Invitation, role_to_invite, unknown
 from nestrel.core.problems import OverQuota
 from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
 from nestrel.core.roles import Role, ranks_above
 from nestrel.store import admitted
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.invitations import COLUMNS, invitation, maker_stands

@@ -7,11 +7,12 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.keeping_out import KeptOut, check_kind, check_target
 from nestrel.core.problems import OverQuota
 from nestrel.core.rights import Action
 from nestrel.core.times import format_time
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.write import audit, members

@@ -7,6 +7,7 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.invitations import lost_by
 from nestrel.core.membership import check_leaving, role_on_adding, role_on_joining
 from nestrel.core.problems import Forbidden, NotFound
@@ -14,7 +15,7 @@ from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
 from nestrel.core.roles import Role
 from nestrel.store import epochs
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch

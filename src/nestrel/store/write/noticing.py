@@ -6,9 +6,10 @@ from collections.abc import Mapping
 from typing import Any
 from uuid import UUID
 
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden, NotFound
 from nestrel.core.rights import Action
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import fetch
 

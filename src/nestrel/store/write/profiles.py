@@ -8,10 +8,10 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.problems import NameTaken
 from nestrel.core.skeleton import Skeletons
 from nestrel.store import admitted, epochs, locks
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch

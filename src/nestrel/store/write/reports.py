@@ -7,12 +7,13 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Expired, Forbidden, NotFound, OverQuota
 from nestrel.core.rights import Action, Relation
 from nestrel.core.roles import Kind, Visibility
 from nestrel.store import access as accesses
 from nestrel.store import admitted, rows
-from nestrel.store.access import Caller, see
+from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import history

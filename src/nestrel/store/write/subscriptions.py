@@ -8,9 +8,9 @@ from datetime import datetime
 from uuid import UUID
 
 from nestrel.core import limits
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden
 from nestrel.store import admitted, rows
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, array, execute, fetch, texts
 from nestrel.store.rows import Wire

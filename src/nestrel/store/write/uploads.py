@@ -12,11 +12,12 @@ import asyncpg
 from nestrel.core import limits
 from nestrel.core.attachments import Attachment
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.problems import Forbidden, OverQuota, StoreUnavailable, Trouble
 from nestrel.core.rights import Action, no_conversation
 from nestrel.core.roles import Kind
 from nestrel.store import admitted, rows
-from nestrel.store.access import Access, Caller, see
+from nestrel.store.access import Access, see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.rows import ATTACHMENT_COLUMNS

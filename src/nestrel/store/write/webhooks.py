@@ -8,12 +8,12 @@ from uuid import UUID
 
 from nestrel.core import limits
 from nestrel.core.audit import Act
+from nestrel.core.callers import Caller
 from nestrel.core.problems import OverQuota, invalid
 from nestrel.core.rights import no_conversation
 from nestrel.core.times import format_time
 from nestrel.core.webhooks import OLD_SECRET, Failing, Replay, State, Webhook, no_webhook
 from nestrel.store import admitted
-from nestrel.store.access import Caller
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
 from nestrel.store.read.webhooks import COLUMNS, webhook
