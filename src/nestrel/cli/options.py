@@ -9,7 +9,7 @@ from collections.abc import Callable
 from difflib import get_close_matches
 from importlib.util import find_spec
 from itertools import islice
-from typing import TYPE_CHECKING, Any, TextIO, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar
 
 import click
 from click.shell_completion import CompletionItem
@@ -60,8 +60,6 @@ def with_client(command: Callable[..., Any]) -> Callable[..., Any]:
     @with_service
     @functools.wraps(command)
     def run(*args: Any, url: str, token: str, **kwargs: Any) -> Any:
-        # httpx brings a command line of its own, with all that it draws, unless that cannot be imported.
-        sys.modules.setdefault("httpx._main", cast(Any, None))
         from nestrel.client import Client
 
         with Client(url, token) as client:

@@ -1,5 +1,6 @@
 """The server's protocols, with limits on what a connection may take before anyone is known: headers, time, and
-number."""
+number. No other module knows how uvicorn's protocols are made inside: they are private, so a version of uvicorn is
+taken after its protocols have been read against this module (tests/test_bounds.py)."""
 
 from __future__ import annotations
 
@@ -33,7 +34,7 @@ _PARTING_SECONDS = 2.0
 """How long a refused connection is still heard, so that its other side gets to read why (RFC 9112, 9.6)."""
 
 
-class Doors:
+class AddressConnections:
     """The open connections by address. One address has at most `most`, unless it is a proxy of one's own."""
 
     def __init__(self, most: int, proxies: Proxies) -> None:
@@ -101,7 +102,7 @@ class Upgrades:
 class BoundedHttp(HttpToolsProtocol):
     """HTTP/1.1 whose headers are limited in size and time, whose bodies keep coming, and whose answers are read."""
 
-    doors: ClassVar[Doors]
+    addresses: ClassVar[AddressConnections]
     upgrades: ClassVar[Upgrades]
 
     _phase = "idle"
@@ -113,14 +114,14 @@ class BoundedHttp(HttpToolsProtocol):
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]  # as its base has it
         super().connection_made(transport)
         self._phase, self._since = "head", self.loop.time()
-        if not self.doors.opened(transport, self.client[0] if self.client else ""):
+        if not self.addresses.opened(transport, self.client[0] if self.client else ""):
             busy = StoreUnavailable("too many connections from this address", retry_after=5, reason=Trouble.BUSY)
             self._end_with(busy)
             self.transport.close()  # at once, for what is one too many is not to be kept
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
-        self.doors.closed(self.transport)
+        self.addresses.closed(self.transport)
         _part(self)
 
     def handle_websocket_upgrade(self) -> None:
@@ -267,7 +268,7 @@ def _too_large() -> HeadersTooLarge:
 class BoundedSocket(WebSocketsSansIOProtocol):
     """The WebSocket that an upgrade leads to."""
 
-    doors: ClassVar[Doors]
+    addresses: ClassVar[AddressConnections]
 
     def handle_connect(self, event: Any) -> None:
         super().handle_connect(event)
@@ -293,7 +294,7 @@ class BoundedSocket(WebSocketsSansIOProtocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)
-        self.doors.closed(self.transport)
+        self.addresses.closed(self.transport)
         self.conn.parser.close()  # a generator that holds what holds it
         _part(self)
 
@@ -315,9 +316,9 @@ def _head(size: int) -> bytes:
     return b"\x81\x7f" + size.to_bytes(8)
 
 
-def protocols(doors: Doors) -> tuple[type[BoundedHttp], type[BoundedSocket]]:
+def protocols(addresses: AddressConnections) -> tuple[type[BoundedHttp], type[BoundedSocket]]:
     """The protocols of one server."""
-    shared = {"doors": doors, "upgrades": Upgrades()}
+    shared = {"addresses": addresses, "upgrades": Upgrades()}
     return type("Http", (BoundedHttp,), dict(shared)), type("Socket", (BoundedSocket,), dict(shared))
 
 

@@ -102,7 +102,7 @@ def _abort(connection: object) -> None:
 
 def config_of(app: ASGIApp, settings: Settings, proxies: Proxies) -> uvicorn.Config:
     """How the server treats those who connect."""
-    http, ws = bounds.protocols(bounds.Doors(settings.address_connections, proxies))
+    http, ws = bounds.protocols(bounds.AddressConnections(settings.address_connections, proxies))
     return uvicorn.Config(
         app,
         loop="uvloop",
