@@ -41,7 +41,7 @@ class Brought:
         return {symbol: sorted(marks[symbol]) for symbol in sorted(marks)}
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)  # each is itself: two that say the same are two
 class Post:
     """One message that someone wants to post.
 
@@ -99,7 +99,7 @@ class Post:
         return named
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)  # each is itself: two that say the same are two
 class Edit:
     """A new body for a message of one's own; `format`, `mentions` and `attachments` None keep the present ones. With
     `revs` the edit is refused when the message stands at none of them."""
@@ -115,7 +115,7 @@ class Edit:
     attachments: tuple[UUID, ...] | None = None
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)  # each is itself: two that say the same are two
 class Remove:
     """Take a message away and leave a tombstone. Of somebody else's the audit says so, with what asked for it, where
     there is a `request_id`."""
@@ -127,7 +127,7 @@ class Remove:
     request_id: str | None = None
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)  # each is itself: two that say the same are two
 class React:
     """Set one's reaction on a message (`on`), or take it back."""
 
@@ -139,7 +139,7 @@ class React:
     service: bool = False
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)  # each is itself: two that say the same are two
 class Read:
     """Move one's receipt to `read_seq`; it only grows."""
 

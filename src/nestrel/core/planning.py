@@ -29,14 +29,14 @@ def _none() -> Iterator[Any]:
 @dataclass(slots=True)
 class Facts:
     """What the store knows about each command of a batch, kind by kind and in order. Commands on one message, or of
-    one member's receipt, share its state. By the identity of the command: `strangers` are those whom an edit names and
-    who are no members, `attachments` what there is of those that it wants."""
+    one member's receipt, share its state. `strangers` are those whom a post or an edit names and who are no members,
+    `attachments` what there is of those that it wants; both by the command."""
 
     posts: Iterator[PostFacts] = field(default_factory=_none)
     changes: Iterator[tuple[Role | None, MessageState | None]] = field(default_factory=_none)
     reads: Iterator[tuple[Role | None, MemberState | None]] = field(default_factory=_none)
-    strangers: Mapping[int, Sequence[str]] = field(default_factory=dict)
-    attachments: Mapping[int, Borne] = field(default_factory=dict)
+    strangers: Mapping[Command, Sequence[str]] = field(default_factory=dict)
+    attachments: Mapping[Command, Borne] = field(default_factory=dict)
 
 
 class Changed(NamedTuple):
@@ -117,8 +117,8 @@ def _decide(
         return [Receipt(here, decide_read(here, command, member, role, now))]
     role, message = next(facts.changes)
     here = _open(place, command)
-    strangers = facts.strangers.get(id(command), ())
-    attached = facts.attachments.get(id(command), NONE_BORNE)
+    strangers = facts.strangers.get(command, ())
+    attached = facts.attachments.get(command, NONE_BORNE)
     try:
         return [Changed(here, decide_change(here, command, message, role, now, edit_window, strangers, attached))]
     except StaleEdit as problem:

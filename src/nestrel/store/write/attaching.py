@@ -59,8 +59,8 @@ Row = tuple[UUID, int, UUID]
 
 async def find(
     connection: Connection, commands: Sequence[Command], locked: Mapping[int, Locked]
-) -> Mapping[int, Borne]:
-    """What posts and edits want to bear and their authors may use, by the identity of the command."""
+) -> Mapping[Command, Borne]:
+    """What posts and edits want to bear and their authors may use, by the command."""
     asking = [one for one in commands if isinstance(one, Post | Edit) and one.attachments]
     if not asking:
         return {}
@@ -79,7 +79,7 @@ async def find(
     )
     there = {(row[-1], row[0], row[1]): rows.attachment(row[:-1]) for row in found}
     return {
-        id(one): borne(
+        one: borne(
             [
                 there[key]
                 for key in ((one.conversation_id, id_, _author(one)) for id_ in one.attachments or ())

@@ -99,7 +99,7 @@ async def _decide(
 
 def _refused_unasked(units: Sequence[Sequence[Command]], decided: Plan, known: BatchFacts) -> bool:
     return any(
-        isinstance(taken, Problem) and any(id(command) in known.trusted for command in unit)
+        isinstance(taken, Problem) and any(command in known.trusted for command in unit)
         for unit, taken in zip(units, decided.units, strict=True)
     )
 

@@ -111,14 +111,14 @@ _VISIBILITIES = {visibility.value: visibility for visibility in Visibility}
 class BatchFacts:
     """The facts of a batch, the database's time, and the profiles of authors whose posts are shown live. `authors` is
     what was known of a conversation's, by its number, and `learned` what the store has said of others. Of posts that
-    are `trusted`, by the identity of the command, nobody has asked whether the key is new."""
+    are `trusted` nobody has asked whether the key is new."""
 
     facts: Facts = field(default_factory=Facts)
     now: datetime | None = None
     profiles: dict[str, Sequence[Any]] = field(default_factory=dict)
     authors: dict[int, Mapping[str, Author]] = field(default_factory=dict)
     learned: dict[int, dict[str, Author]] = field(default_factory=dict)
-    trusted: set[int] = field(default_factory=set)
+    trusted: set[Post] = field(default_factory=set)
 
 
 async def lock(connection: Connection, ids: Sequence[UUID]) -> dict[int, Locked]:
@@ -187,8 +187,8 @@ async def read(
         known.facts.posts = iter(
             [
                 fact._replace(
-                    strangers=known.facts.strangers.get(id(post), ()),
-                    attachments=known.facts.attachments.get(id(post), NONE_BORNE),
+                    strangers=known.facts.strangers.get(post, ()),
+                    attachments=known.facts.attachments.get(post, NONE_BORNE),
                 )
                 for post, fact in zip(posts, known.facts.posts, strict=True)
             ]
@@ -226,7 +226,7 @@ def recall(known: BatchFacts, posts: Sequence[Post], place: Locked, shown: set[i
     facts = []
     for post in posts:
         fact = _recall(known, post, {place.id.int: place}, shown, memory)
-        if fact is None or not (post.key_hash is None or id(post) in known.trusted):
+        if fact is None or not (post.key_hash is None or post in known.trusted):
             return False
         facts.append(fact)
     known.facts.posts = iter(facts)
@@ -249,7 +249,7 @@ def _recall(
             return None
         known.profiles[post.author_id] = author.profile
     if post.key_hash is not None and _index_decides(locked[number]) and not memory.doubts(post.author_id):
-        known.trusted.add(id(post))
+        known.trusted.add(post)
     return PostFacts(author.role, None, None, author.ordinal)
 
 
@@ -264,7 +264,7 @@ async def _look_up_keys(
     asked = [
         n
         for n, fact in enumerate(facts)
-        if fact is not None and posts[n].key_hash is not None and id(posts[n]) not in known.trusted
+        if fact is not None and posts[n].key_hash is not None and posts[n] not in known.trusted
     ]
     if not asked:
         return

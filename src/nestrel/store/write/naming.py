@@ -28,8 +28,8 @@ WHERE m.conversation_id = u.conversation_id AND m.user_id = u.user_id AND m.seq 
 Row = tuple[UUID, str, int]
 
 
-async def strangers(connection: Connection, commands: Sequence[Command]) -> Mapping[int, Sequence[str]]:
-    """Of the users whom posts and edits name, those who are no members, by the identity of the command. What is
+async def strangers(connection: Connection, commands: Sequence[Command]) -> Mapping[Command, Sequence[str]]:
+    """Of the users whom posts and edits name, those who are no members, by the command. What is
     imported names whom it named where it was written."""
     asked = [
         (command, user)
@@ -43,10 +43,10 @@ async def strangers(connection: Connection, commands: Sequence[Command]) -> Mapp
         return {}
     ids, users = array([command.conversation_id for command, _ in asked]), texts([user for _, user in asked])
     members = {row[0] for row in await fetch(connection, _NAMING_MEMBERS, ids, users)}
-    found: dict[int, list[str]] = {}
+    found: dict[Command, list[str]] = {}
     for n, (command, user) in enumerate(asked):
         if n not in members:
-            found.setdefault(id(command), []).append(user)
+            found.setdefault(command, []).append(user)
     return found
 
 
