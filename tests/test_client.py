@@ -8,7 +8,7 @@ import inspect
 import json
 import pkgutil
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 import httpx
 import pytest
@@ -35,7 +35,6 @@ from nestrel.client import (
 )
 from nestrel.client.follow import Follow
 from nestrel.core import problems
-from nestrel.core.backoff import delays
 from nestrel.local.postgres import free_port
 from tests.support import PATIENCE, Served, once, token, unique
 
@@ -321,15 +320,6 @@ def test_whatever_the_library_takes_and_gives_has_a_name_in_it() -> None:
                 missing |= {(exported.__name__, name, word) for word in words & set(ours) - set(dir(nestrel.client))}
     assert missing == set()
     assert {"Follow", "FollowAll", "SearchPage", "SaidPage", "Message"} <= seen
-
-
-def test_pauses_grow_and_stay_within_bounds() -> None:
-    def pauses(random: float) -> Iterator[float]:
-        return delays(lambda: random, first=0.1, most=1.0)
-
-    longest, shortest = pauses(1.0), pauses(0.0)
-    assert [round(next(longest), 3) for _ in range(6)] == [0.1, 0.2, 0.4, 0.8, 1.0, 1.0]
-    assert [round(next(shortest), 3) for _ in range(6)] == [0.02, 0.04, 0.08, 0.16, 0.2, 0.2]
 
 
 async def test_a_live_conversation_stays_current_and_holds_what_its_commands_answer(service: Served) -> None:

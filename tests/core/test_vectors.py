@@ -14,9 +14,10 @@ import pytest
 from nestrel.client.replica.outbox import Outbox
 from nestrel.client.replica.store import ReplicaFile
 from nestrel.client.replica.sync import Sync, _User
+from nestrel.core.backoff import delays, pause_after
 from nestrel.core.objects import ChangeSet, HistoryPage, Message
 from nestrel.core.outbox import Entry, overlaid
-from nestrel.core.problems import Unreachable
+from nestrel.core.problems import Problem, SlowDown, StoreUnavailable, Unreachable
 from nestrel.core.replica import Replica
 from nestrel.core.rights import Action, Relation, may_post
 from nestrel.core.roles import Kind, Role, Visibility
@@ -24,8 +25,8 @@ from nestrel.core.roles import Kind, Role, Visibility
 VECTORS = Path(__file__).parents[2] / "docs" / "vectors"
 
 
-def vectors(name: str) -> Any:
-    found = json.loads((VECTORS / f"{name}.json").read_text())["vectors"]
+def vectors(name: str, kind: str = "vectors") -> Any:
+    found = json.loads((VECTORS / f"{name}.json").read_text())[kind]
     return [pytest.param(one, id=str(one.get("name", n))) for n, one in enumerate(found)]
 
 
@@ -136,3 +137,19 @@ def test_roles(vector: dict[str, Any]) -> None:
     manages = role in (Role.OWNER, Role.MODERATOR)
     found = {"post": writes, "react": member, "edit_own": writes, "remove_own": member, "remove_others": manages}
     assert {name: vector[name] for name in found} == found
+
+
+@pytest.mark.parametrize("vector", vectors("pauses"))
+def test_pauses_of_a_row_of_failures(vector: dict[str, Any]) -> None:
+    pauses = delays(lambda: vector["chance"])
+    assert [next(pauses) for _ in vector["pauses"]] == pytest.approx(vector["pauses"])
+
+
+@pytest.mark.parametrize("vector", vectors("pauses", "after"))
+@pytest.mark.parametrize("kind", [Unreachable, StoreUnavailable, SlowDown])
+def test_a_pause_by_what_the_service_has_said(kind: type[Unreachable | Problem], vector: dict[str, Any]) -> None:
+    if vector["leaving"]:
+        error: Exception = Unreachable("stops", leaving=True)
+    else:
+        error = kind("no", retry_after=vector["retry_after"])
+    assert pause_after(error, vector["step"], lambda: vector["chance"]) == pytest.approx(vector["pause"])

@@ -1,6 +1,5 @@
 import { describe, expect, it } from "vitest";
 import type { ChangeSet, HistoryPage, Member, Message } from "../api/client";
-import { pauses } from "./backoff";
 import { ConversationCopy } from "./conversationCopy";
 import { type Entry, type Kind, outcomeOf } from "./outbox";
 import { messageOf, setOf } from "./testRows";
@@ -148,11 +147,4 @@ describe("what a refusal means", () => {
     expect(outcomeOf(edit, { ...stale, status: 503 }, "mara").is).toBe("again");
     expect(outcomeOf(edit, { ...stale, status: 404 }, "mara").is).toBe("refused");
   });
-});
-
-it("waits longer each time, within bounds", () => {
-  const steps = pauses(() => 1);
-  expect([1, 2, 3, 4, 5, 6, 7].map(() => steps.next().value)).toEqual([
-    200, 400, 800, 1600, 3200, 6400, 10000,
-  ]);
 });

@@ -1,6 +1,6 @@
 import type { ChangeSet, Message, ProblemDocument } from "../api/client";
 import { storageWords } from "../lib/storage";
-import { pauseAfter, pauses } from "./backoff";
+import { pauseAfter, pauses, type Said } from "./backoff";
 import { Observable } from "./observable";
 import { wireLog } from "./wireLog";
 
@@ -40,6 +40,10 @@ export class CommandRefused extends Error {
     super(problem.detail);
   }
 }
+
+/** What the service has said of when to try again what it has refused. */
+export const saidBy = (error: unknown): Said =>
+  error instanceof CommandRefused ? { retryAfter: error.problem.retry_after } : {};
 
 /** The line broke before an answer came: the command may or may not have been carried out. */
 export class LineBroken extends Error {}
@@ -210,7 +214,7 @@ export class Line extends Observable {
     } catch (error) {
       if (this.socket !== socket) return;
       this.abandon();
-      this.away(storageWords(error));
+      this.away(storageWords(error), saidBy(error));
     }
   }
 
@@ -230,13 +234,13 @@ export class Line extends Observable {
     }
     this.away(
       event.reason || (navigator.onLine ? "the service does not answer" : "this machine is offline"),
-      event.code === GOING_AWAY,
+      { leaving: event.code === GOING_AWAY },
     );
   }
 
-  private away(reason: string, leaving = false): void {
+  private away(reason: string, said: Said = {}): void {
     this.set("away", reason);
-    this.timer = window.setTimeout(() => this.connect(), pauseAfter(this.pause.next().value, leaving));
+    this.timer = window.setTimeout(() => this.connect(), pauseAfter(this.pause.next().value, said));
   }
 
   private set(state: LineState, reason: string): void {

@@ -1,11 +1,10 @@
 import { type Message, type ProblemDocument, Refusal } from "../api/client";
-import { type Answer, CommandRefused, type Line, LineBroken } from "./line";
+import { pauseAfter, pauses, type Said } from "./backoff";
+import { type Answer, CommandRefused, type Line, LineBroken, saidBy } from "./line";
 import { Observable } from "./observable";
 import { type Enclosed, type Entry, frameOf, type Kind, lostFiles, outcomeOf, rebased } from "./outbox";
 import type { Replica } from "./replica";
 import type { SeatFiles } from "./seatFiles";
-
-const AGAIN_MS = 1000;
 
 /** A seat's commands that the service has not acknowledged: kept in the replica, sent one after another. */
 export class SeatOutbox extends Observable {
@@ -13,6 +12,7 @@ export class SeatOutbox extends Observable {
   /** How much of a post's files has gone, from 0 to 1, by its key. */
   readonly parts = new Map<string, number>();
   private running = false;
+  private pause = pauses();
   /** Posts whose files were not there any more, and have been sent once more. */
   private readonly sentAgain = new Set<string>();
   /** Tells the other pages of this member that the outbox has changed, with the message that a command made. */
@@ -111,15 +111,19 @@ export class SeatOutbox extends Observable {
   async pump(): Promise<void> {
     if (this.running || this.line().state !== "live") return;
     this.running = true;
+    let said: Said = {};
+    let failed = false;
     try {
       await this.flush();
     } catch (error) {
-      if (!(error instanceof LineBroken)) window.setTimeout(() => void this.pump(), AGAIN_MS);
+      said = saidBy(error);
+      failed = !(error instanceof LineBroken);
     } finally {
       this.running = false;
     }
-    if (this.waiting.length > 0 && this.line().state === "live")
-      window.setTimeout(() => void this.pump(), AGAIN_MS);
+    if ((failed || this.waiting.length > 0) && this.line().state === "live")
+      window.setTimeout(() => void this.pump(), pauseAfter(this.pause.next().value, said));
+    else this.pause = pauses();
   }
 
   /** Send what waits, one after another; two pages of one member do not send at the same time. Rejects when the line

@@ -4,6 +4,7 @@ import { resolve } from "node:path";
 import { expect, it, vi } from "vitest";
 import type { ChangeSet, HistoryPage, Member, Message, ProblemDocument } from "../api/client";
 import { rightsOf } from "../lib/rights";
+import { pauseAfter, pauses } from "./backoff";
 import { ConversationCopy } from "./conversationCopy";
 import { type Answer, CommandRefused, type Line } from "./line";
 import { type Entry, type Kind, overlaid } from "./outbox";
@@ -12,8 +13,8 @@ import type { SeatFiles } from "./seatFiles";
 import { SeatOutbox } from "./seatOutbox";
 
 /** The published vectors, which every client of the protocol can run. */
-const vectors = <T>(name: string): T[] =>
-  JSON.parse(readFileSync(resolve(__dirname, `../../../docs/vectors/${name}.json`), "utf8")).vectors;
+const vectors = <T>(name: string, kind = "vectors"): T[] =>
+  JSON.parse(readFileSync(resolve(__dirname, `../../../docs/vectors/${name}.json`), "utf8"))[kind];
 
 type Copy = {
   head: number;
@@ -153,3 +154,23 @@ type Roles = { kind: "group" | "direct" | "bulletin"; role: Member["role"] | nul
 it("allows what a role allows", () => {
   for (const { kind, role, ...may } of vectors<Roles>("roles")) expect(rightsOf(kind, role)).toEqual(may);
 });
+
+for (const vector of vectors<{ name: string; chance: number; pauses: number[] }>("pauses"))
+  it(`waits: ${vector.name}`, () => {
+    const steps = pauses(() => vector.chance);
+    for (const seconds of vector.pauses) expect(steps.next().value).toBeCloseTo(seconds * 1000);
+  });
+
+type After = {
+  name: string;
+  step: number;
+  chance: number;
+  leaving: boolean;
+  retry_after: number;
+  pause: number;
+};
+for (const { name, step, chance, leaving, retry_after, pause } of vectors<After>("pauses", "after"))
+  it(`waits: ${name}`, () => {
+    const found = pauseAfter(step * 1000, { leaving, retryAfter: retry_after }, () => chance);
+    expect(found).toBeCloseTo(pause * 1000);
+  });

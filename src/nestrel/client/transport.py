@@ -11,7 +11,7 @@ import httpx
 import orjson
 
 from nestrel.client.errors import read_json
-from nestrel.core.backoff import delays
+from nestrel.core.backoff import delays, pause_after
 from nestrel.core.problems import Problem, SlowDown, StoreUnavailable, Unreachable, from_document
 
 TokenSource = str | Callable[[], str] | Callable[[], Awaitable[str]]
@@ -103,8 +103,7 @@ class Transport:
             except (Unreachable, StoreUnavailable, SlowDown) as error:
                 if not repeatable or left == 0:
                     raise
-                wait = getattr(error, "retry_after", None)
-                await asyncio.sleep(max(next(pauses), float(wait or 0)))
+                await asyncio.sleep(pause_after(error, next(pauses), random.random))
         raise AssertionError("a client tries at least once")
 
     async def _once(
@@ -172,11 +171,13 @@ class Transport:
             except httpx.HTTPError as error:
                 if left == 0 or (came and etag is None):
                     raise self._unreachable(error) from error
-            except (StoreUnavailable, SlowDown):
+                pause = next(pauses)
+            except (StoreUnavailable, SlowDown) as error:
                 if left == 0:
                     raise
+                pause = pause_after(error, next(pauses), random.random)
             left = self._tries - 1 if came > before else left - 1
-            await asyncio.sleep(next(pauses))
+            await asyncio.sleep(pause)
 
     async def _headers(self, headers: dict[bytes, bytes] | None) -> dict[bytes, bytes]:
         # Bytes, so that a key of any script goes out as its UTF-8.
