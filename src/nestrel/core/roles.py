@@ -26,6 +26,10 @@ class Role(StrEnum):
 _RANK = {Role.READER: 0, Role.WRITER: 1, Role.MODERATOR: 2, Role.OWNER: 3}
 
 
+RANKED = (Role.OWNER, Role.MODERATOR)
+"""Those who judge others. A change set carries them also where members are too many for it."""
+
+
 def ranks_above(one: Role, other: Role) -> bool:
     """Whether one role may do more than another."""
     return _RANK[one] > _RANK[other]

@@ -12,7 +12,7 @@ from nestrel.core.callers import Caller
 from nestrel.core.problems import Problem
 from nestrel.core.rights import Action, Relation, no_conversation
 from nestrel.core.roles import Kind, Role, Visibility
-from nestrel.store import admitted, epochs, rules
+from nestrel.store import admitted, epochs, fragments, rules
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 
@@ -27,7 +27,7 @@ def out(conversation_id: str, user_id: str) -> str:
     for."""
     return f"""LEFT JOIN LATERAL (SELECT '{KEPT_OUT}' AS role FROM nestrel.kept_out
     WHERE m.role IS NULL AND conversation_id = {conversation_id} AND user_id = {user_id}
-      AND (until IS NULL OR until > clock_timestamp()) LIMIT 1) o ON true"""
+      AND {fragments.STILL_KEPT_OUT} LIMIT 1) o ON true"""
 
 
 _ACCESS = f"""

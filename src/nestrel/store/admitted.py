@@ -6,11 +6,11 @@ from __future__ import annotations
 from nestrel.core.callers import Caller
 from nestrel.core.people import Barred
 from nestrel.core.problems import Unauthenticated
+from nestrel.store import fragments
 from nestrel.store.native import Connection, fetch
 
-SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
 STANDS = f"""
-CASE WHEN {SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infinity') ELSE 0 END::float8,
+CASE WHEN {fragments.SUSPENDED} THEN coalesce(extract(epoch FROM suspended_until), 'infinity') ELSE 0 END::float8,
 coalesce(extract(epoch FROM not_before), -1)::float8
 """
 """What stands against somebody, of a row of `barred` or of none: the first arguments of `Barred`."""

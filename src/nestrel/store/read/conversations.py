@@ -11,7 +11,7 @@ from nestrel.core.callers import Caller
 from nestrel.core.notices import preference
 from nestrel.core.text import name_key
 from nestrel.core.words import LAST, words
-from nestrel.store import rows, rules
+from nestrel.store import fragments, rows, rules
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read import messages, receipts
 from nestrel.store.rows import MESSAGE_COLUMNS, Wire
@@ -60,12 +60,11 @@ CROSS JOIN LATERAL (SELECT hidden_head FROM nestrel.members WHERE conversation_i
     AND left_at IS NULL LIMIT 1) m
 CROSS JOIN LATERAL (SELECT last_at, head FROM nestrel.conversations WHERE id = i.id AND closed_at IS NULL LIMIT 1) c
 """
-_OPEN_PAGE = """
+_OPEN_PAGE = f"""
 SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.visibility = 'open' AND c.closed_at IS NULL
   AND ($1::uuid IS NULL OR c.id < $1)
-  AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = c.id AND k.user_id = $3
-      AND (k.until IS NULL OR k.until > clock_timestamp()))
+  AND NOT {fragments.kept_out("c.id", "$3")}
 ORDER BY c.id DESC LIMIT $2
 """
 _EVERY_PAGE = """
@@ -90,13 +89,12 @@ ORDER BY c.id DESC LIMIT $2
 _DIRECT = "SELECT id FROM nestrel.conversations WHERE direct_pair = $1 AND closed_at IS NULL"
 
 # A name is one conversation's: its index finds it, however many there are.
-_CONVERSATION_NAMED = """
+_CONVERSATION_NAMED = f"""
 SELECT c.id, c.last_at FROM nestrel.conversations c
 WHERE c.name_key = $1 AND c.closed_at IS NULL AND (
     CASE $2::text WHEN 'mine' THEN EXISTS (SELECT FROM nestrel.members m
         WHERE m.conversation_id = c.id AND m.user_id = $3 AND m.left_at IS NULL)
-    WHEN 'open' THEN c.visibility = 'open' AND NOT EXISTS (SELECT FROM nestrel.kept_out k
-        WHERE k.conversation_id = c.id AND k.user_id = $3 AND (k.until IS NULL OR k.until > clock_timestamp()))
+    WHEN 'open' THEN c.visibility = 'open' AND NOT {fragments.kept_out("c.id", "$3")}
     ELSE true END)
 """
 

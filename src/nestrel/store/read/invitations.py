@@ -9,7 +9,7 @@ from uuid import UUID
 from nestrel.core.callers import Caller
 from nestrel.core.invitations import Invitation, unknown
 from nestrel.core.roles import Role
-from nestrel.store import admitted, rows
+from nestrel.store import fragments, rows
 from nestrel.store.native import Connection, fetch
 from nestrel.store.rows import Wire
 
@@ -19,7 +19,7 @@ COLUMNS = "id, conversation_id, role, uses_left, expires_at, created_by, created
 def maker_stands(of: str) -> str:
     """SQL for whether whoever made an invitation is neither suspended nor signed out since."""
     return f"""NOT EXISTS (SELECT FROM nestrel.barred b WHERE b.user_id = {of}.created_by
-    AND ({admitted.SUSPENDED} OR not_before >= date_trunc('second', {of}.created_at)))"""
+    AND ({fragments.SUSPENDED} OR not_before >= date_trunc('second', {of}.created_at)))"""
 
 
 _INVITATION_PAGE = f"""
@@ -31,8 +31,7 @@ FROM nestrel.invitations i
 JOIN nestrel.conversations c ON c.id = i.conversation_id AND c.closed_at IS NULL
 LEFT JOIN nestrel.members m ON m.conversation_id = c.id AND m.user_id = $2 AND m.left_at IS NULL
 WHERE i.token_hash = $1 AND {maker_stands("i")}
-  AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = i.conversation_id AND k.user_id = $2
-                  AND (k.until IS NULL OR k.until > clock_timestamp()))
+  AND NOT {fragments.kept_out("i.conversation_id", "$2")}
 """
 
 

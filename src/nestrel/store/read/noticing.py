@@ -11,7 +11,7 @@ from nestrel.core import notices
 from nestrel.core.cursors import AllPosition, ResyncPosition
 from nestrel.core.notices import Notice
 from nestrel.core.roles import Kind
-from nestrel.store import rules
+from nestrel.store import fragments, rules
 from nestrel.store.native import Connection, array, fetch, texts
 from nestrel.store.read import journal, moving, receipts
 from nestrel.store.read.journal import UNSEEN
@@ -65,8 +65,7 @@ _WANTS = f"""m.left_at IS NULL AND m.user_id <> x.author_id AND coalesce(m.read_
       AND ({_PREFERS} = 'all' OR ({_PREFERS} = 'mentions' AND m.user_id = ANY(x.mentions)))
       AND (p.notify_after IS NULL OR p.notify_after <= x.created_at)
       AND NOT EXISTS (SELECT FROM nestrel.blocks WHERE user_id = m.user_id AND blocked_id = x.author_id)
-      AND NOT EXISTS (SELECT FROM nestrel.barred WHERE user_id = m.user_id AND suspended
-          AND (suspended_until IS NULL OR suspended_until > clock_timestamp()))
+      AND NOT EXISTS (SELECT FROM nestrel.barred WHERE user_id = m.user_id AND {fragments.SUSPENDED})
       AND ($5 OR EXISTS (SELECT FROM nestrel.push_subscriptions WHERE user_id = m.user_id))"""
 _PREFERENCE = """LEFT JOIN LATERAL (SELECT notify, notify_after FROM nestrel.notice_preferences
     WHERE conversation_id = c.id AND user_id = m.user_id LIMIT 1) p ON true"""

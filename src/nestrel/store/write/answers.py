@@ -13,7 +13,7 @@ from nestrel.core.locked import Locked, MemberState, MessageState
 from nestrel.core.planning import Changed, Plan, Receipt, Taken
 from nestrel.core.posting import Accepted, Refused, Repeated
 from nestrel.core.problems import Problem
-from nestrel.core.roles import Role
+from nestrel.core.roles import RANKED
 from nestrel.store import rows
 from nestrel.store.native import Connection, array, fetch
 from nestrel.store.read import messages, profiles, receipts
@@ -30,7 +30,6 @@ ORDER BY i.n
 
 
 _NOTHING = Brought()
-_RULERS = (Role.OWNER.value, Role.MODERATOR.value)
 
 
 @dataclass(slots=True)
@@ -164,7 +163,7 @@ async def growths(
 
 def _carried(place: Locked, members: list[Wire]) -> list[Wire]:
     """The member rows that change sets carry."""
-    return [one for one in members if one["role"] in _RULERS] if place.crowd else members
+    return [one for one in members if one["role"] in RANKED] if place.crowd else members
 
 
 async def _add_profiles(connection: Connection, growths: Sequence[Growth]) -> None:

@@ -11,7 +11,7 @@ from nestrel.core.callers import Caller
 from nestrel.core.people import Barred, Suspension
 from nestrel.core.problems import invalid
 from nestrel.core.times import format_time
-from nestrel.store import admitted
+from nestrel.store import admitted, fragments
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
 from nestrel.store.write import audit, invitations, subscriptions
@@ -26,7 +26,7 @@ SET suspended = true, suspended_until = $2, reason = $3, suspended_by = $4, susp
     changed_at = clock_timestamp()
 RETURNING {_BARRING_COLUMNS}
 """
-_BARRING_SHOW = f"SELECT {_BARRING_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {admitted.SUSPENDED}"
+_BARRING_SHOW = f"SELECT {_BARRING_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {fragments.SUSPENDED}"
 _BARRING_END = """
 UPDATE nestrel.barred SET suspended = false, suspended_until = NULL, reason = NULL, changed_at = clock_timestamp()
 WHERE user_id = $1 AND suspended RETURNING 1

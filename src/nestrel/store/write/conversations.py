@@ -8,7 +8,6 @@ from uuid import UUID
 
 import asyncpg
 
-from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.callers import Caller
 from nestrel.core.conversations import NewConversation, check_change
@@ -16,7 +15,7 @@ from nestrel.core.problems import Forbidden
 from nestrel.core.quotas import Quotas, cannot_add
 from nestrel.core.rights import Action
 from nestrel.core.text import name_key
-from nestrel.store import admitted, epochs, rules
+from nestrel.store import admitted, epochs, fragments, rules
 from nestrel.store.access import see
 from nestrel.store.confusables import skeletons
 from nestrel.store.constraints import DIRECT_PAIR, refusals
@@ -32,11 +31,11 @@ INSERT INTO nestrel.conversations (
     {rules.INTO}, id, kind, visibility, name, name_key, title, attributes, direct_pair, created_by, created_at, rev,
     name_look, own_rev, member_count, last_at, inherits, epochs, begins, crowd)
 VALUES ({rules.placed()}, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $21, 1, $19, $17, $20,
-        ARRAY[{epochs.CURRENT}], ARRAY[0::bigint], $19 > {limits.MEMBERS_CARRIED})
+        ARRAY[{epochs.CURRENT}], ARRAY[0::bigint], {fragments.crowded("$19")})
 """
-_INSERT_MEMBERS = """
+_INSERT_MEMBERS = f"""
 INSERT INTO nestrel.members (conversation_id, user_id, role, joined_at, rev, ranked)
-SELECT $1, u.user_id, u.role, $2, u.n + 1, u.role IN ('owner', 'moderator')
+SELECT $1, u.user_id, u.role, $2, u.n + 1, {fragments.ranked("u.role")}
 FROM unnest($3::text[], $4::text[]) WITH ORDINALITY AS u (user_id, role, n)
 """
 _CLOSE = f"""

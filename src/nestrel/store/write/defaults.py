@@ -5,8 +5,7 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from nestrel.core import limits
-from nestrel.store import epochs
+from nestrel.store import epochs, fragments
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
 from nestrel.store.native import Connection, execute, fetch
@@ -20,12 +19,11 @@ _JOIN = f"""
 WITH coming AS (
     SELECT i.user_id, row_number() OVER (ORDER BY i.user_id) AS n FROM unnest($2::text[]) AS i (user_id)
     WHERE NOT EXISTS (SELECT FROM nestrel.members m WHERE m.conversation_id = $1 AND m.user_id = i.user_id)
-      AND NOT EXISTS (SELECT FROM nestrel.kept_out k WHERE k.conversation_id = $1 AND k.user_id = i.user_id
-          AND (k.until IS NULL OR k.until > clock_timestamp()))
+      AND NOT {fragments.kept_out("$1", "i.user_id")}
 ), moved AS (
     UPDATE nestrel.conversations SET rev = rev + (SELECT count(*) FROM coming),
         member_count = member_count + (SELECT count(*) FROM coming),
-        crowd = crowd OR member_count + (SELECT count(*) FROM coming) > {limits.MEMBERS_CARRIED},
+        crowd = crowd OR {fragments.crowded("member_count + (SELECT count(*) FROM coming)")},
         moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
     WHERE id = $1 AND EXISTS (SELECT FROM coming) RETURNING rev
 ), joined AS (

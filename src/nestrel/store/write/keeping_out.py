@@ -12,6 +12,7 @@ from nestrel.core.keeping_out import KeptOut, check_kind, check_target
 from nestrel.core.problems import OverQuota
 from nestrel.core.rights import Action
 from nestrel.core.times import format_time
+from nestrel.store import fragments
 from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, execute, fetch
@@ -21,7 +22,7 @@ COLUMNS = "user_id, until, reason, kept_out_by, kept_out_at"
 
 _KEEPING_OUT_FIND = f"""
 SELECT {COLUMNS} FROM nestrel.kept_out
-WHERE conversation_id = $1 AND user_id = $2 AND (until IS NULL OR until > clock_timestamp())
+WHERE conversation_id = $1 AND user_id = $2 AND {fragments.STILL_KEPT_OUT}
 """
 _KEEPING_OUT_PUT = f"""
 INSERT INTO nestrel.kept_out AS k (conversation_id, user_id, until, reason, kept_out_by)
@@ -36,7 +37,7 @@ _KEEPING_OUT_MAKE_ROOM = "DELETE FROM nestrel.kept_out WHERE conversation_id = $
 _KEEPING_OUT_DELETE = "DELETE FROM nestrel.kept_out WHERE conversation_id = $1 AND user_id = $2 RETURNING until"
 _KEEPING_OUT_PAGE = f"""
 SELECT {COLUMNS} FROM nestrel.kept_out
-WHERE conversation_id = $1 AND user_id > $2 AND (until IS NULL OR until > clock_timestamp())
+WHERE conversation_id = $1 AND user_id > $2 AND {fragments.STILL_KEPT_OUT}
 ORDER BY user_id LIMIT $3
 """
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from uuid import UUID
 
-from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.callers import Caller
 from nestrel.core.invitations import lost_by
@@ -14,7 +13,7 @@ from nestrel.core.problems import Forbidden, NotFound
 from nestrel.core.quotas import Quotas
 from nestrel.core.rights import Action
 from nestrel.core.roles import Role
-from nestrel.store import epochs
+from nestrel.store import epochs, fragments
 from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.events import Moved
@@ -33,12 +32,12 @@ FROM nestrel.conversations c WHERE c.id = $1
 _MEMBER_PUT = f"""
 WITH moved AS (
     UPDATE nestrel.conversations SET rev = rev + 1, member_count = member_count + $1::int,
-           crowd = crowd OR member_count + $1::int > {limits.MEMBERS_CARRIED},
+           crowd = crowd OR {fragments.crowded("member_count + $1::int")},
            moved_xid = pg_current_xact_id(), {epochs.stamp("conversations")}
     WHERE id = $2 RETURNING rev
 )
 INSERT INTO nestrel.members AS m (conversation_id, user_id, role, joined_at, rev, ranked)
-SELECT $2, $3, $4, clock_timestamp(), rev, $4 IN ('owner', 'moderator') FROM moved
+SELECT $2, $3, $4, clock_timestamp(), rev, {fragments.ranked("$4")} FROM moved
 ON CONFLICT (conversation_id, user_id) DO UPDATE
 SET role = excluded.role, ranked = m.ranked OR excluded.ranked, rev = excluded.rev,
     moved_xid = pg_current_xact_id(), left_at = NULL,
@@ -71,10 +70,7 @@ UPDATE nestrel.members SET hidden_head = CASE WHEN $3 THEN moved.head END, rev =
        moved_xid = pg_current_xact_id()
 FROM moved WHERE conversation_id = $1 AND user_id = $2 RETURNING members.rev
 """
-_KEPT_OUT = """
-SELECT 1 FROM nestrel.kept_out
-WHERE conversation_id = $1 AND user_id = $2 AND (until IS NULL OR until > clock_timestamp())
-"""
+_KEPT_OUT = f"SELECT 1 WHERE {fragments.kept_out('$1', '$2')}"
 _END_INVITATIONS = """
 DELETE FROM nestrel.invitations
 WHERE conversation_id = $1 AND created_by = $2 AND NOT by_service AND role = ANY($3::text[])

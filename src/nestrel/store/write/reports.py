@@ -12,7 +12,7 @@ from nestrel.core.problems import Expired, Forbidden, NotFound, OverQuota
 from nestrel.core.rights import Action, Relation
 from nestrel.core.roles import Kind, Visibility
 from nestrel.store import access as accesses
-from nestrel.store import admitted, rows
+from nestrel.store import admitted, fragments, rows
 from nestrel.store.access import see
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
@@ -44,7 +44,7 @@ WHERE report_id < $1 AND ($2::text IS NULL OR state = $2) AND ($3::uuid IS NULL 
   AND ($4 OR EXISTS (SELECT FROM nestrel.members m JOIN nestrel.conversations c ON c.id = m.conversation_id
        AND c.closed_at IS NULL AND c.kind <> 'direct'
        WHERE m.conversation_id = r.conversation_id AND m.user_id = $5 AND m.left_at IS NULL
-         AND m.role IN ('owner', 'moderator')))
+         AND {fragments.ranked("m.role")}))
 ORDER BY report_id DESC LIMIT $6
 """
 _REPORT_FIND = f"""
