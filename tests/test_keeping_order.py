@@ -359,7 +359,7 @@ async def test_nobody_closes_reporting_for_others(person: Make) -> None:
 async def test_settled_reports_make_room(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     place = await make_place(database, mara="owner", odd="writer")
     await Writer(database).submit([Post(place, "mara", f"{n}") for n in range(3)])
-    monkeypatch.setattr(reports, "_REPORT_MAKE", reports._REPORT_MAKE.replace(f"< {limits.REPORTS_OPEN}", "< 2"))
+    monkeypatch.setitem(reports.REPORT_MAKE.constants, "most", 2)
     odd, mara = Caller("odd"), Caller("mara")
     ids = [uuid4() for _ in range(3)]
     for n in range(2):

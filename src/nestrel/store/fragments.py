@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import sqlalchemy as sa
+
 from nestrel.core import limits
 from nestrel.core.roles import RANKED
+from nestrel.store.composed import written
+from nestrel.store.tables.base import NOW
+from nestrel.store.tables.conversations import kept_out as kept_out_table
+from nestrel.store.tables.people import barred
 
-STILL_KEPT_OUT = "(until IS NULL OR until > clock_timestamp())"
-"""Whether a row of `kept_out` holds at this moment."""
+KEPT_OUT_STILL = sa.or_(kept_out_table.c.until.is_(None), kept_out_table.c.until > NOW)
+STILL_KEPT_OUT = f"({written(KEPT_OUT_STILL)})"
+"""Whether a row of `kept_out` holds at this moment, as an expression and as text."""
 
-SUSPENDED = "suspended AND (suspended_until IS NULL OR suspended_until > clock_timestamp())"
-"""Whether somebody is suspended at this moment, of a row of `barred`."""
+IS_SUSPENDED = sa.and_(barred.c.suspended, sa.or_(barred.c.suspended_until.is_(None), barred.c.suspended_until > NOW))
+SUSPENDED = written(IS_SUSPENDED)
+"""Whether somebody is suspended at this moment, of a row of `barred`; likewise."""
 
 
 def kept_out(conversation_id: str, user_id: str) -> str:
@@ -21,6 +29,11 @@ def kept_out(conversation_id: str, user_id: str) -> str:
 def ranked(role: str) -> str:
     """SQL for whether a role is one of those that a change set carries also where members are too many."""
     return f"{role} IN ({', '.join(map(repr, map(str, RANKED)))})"
+
+
+def is_ranked(role: sa.ColumnElement[str]) -> sa.ColumnElement[bool]:
+    """The same as an expression."""
+    return sa.or_(*(role == one.value for one in RANKED))
 
 
 def crowded(members: str) -> str:

@@ -2,33 +2,99 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import NamedTuple
 from uuid import UUID
+
+import sqlalchemy as sa
 
 from nestrel.core.webhooks import Failing, Replay, State, Webhook, no_webhook
 from nestrel.store import rows
+from nestrel.store.composed import Query
 from nestrel.store.native import Connection, fetch
 from nestrel.store.read.journal import UNSEEN
 from nestrel.store.rows import Wire
+from nestrel.store.tables.base import Moment
+from nestrel.store.tables.consuming import consumers, webhook_deliveries, webhooks
+from nestrel.store.tables.conversations import conversations
 
-COLUMNS = (
-    "id, url, type, conversation_id, state, secret, old_secret, old_secret_until, attempt, failing_since, next_at, "
-    "replay_from, replay_after, replay_seq, created_by, created_at, begun"
+ROW = [
+    webhooks.c[name]
+    for name in (
+        "id", "url", "type", "conversation_id", "state", "secret", "old_secret", "old_secret_until", "attempt",
+        "failing_since", "next_at", "replay_from", "replay_after", "replay_seq", "created_by", "created_at", "begun",
+    )
+]  # fmt: skip
+"""What a `webhook` is made of."""
+
+
+def webhook(
+    id_: UUID, url: str, type_: str, conversation_id: UUID | None, state: str, secret: bytes, old_secret: bytes | None,
+    old_secret_until: datetime, attempt: int, failing_since: datetime | None, next_at: datetime | None,
+    replay_from: datetime | None, replay_after: UUID, replay_seq: int, created_by: str, created_at: datetime,
+    begun: str | None,
+) -> Webhook:  # fmt: skip
+    """A webhook from the columns of `ROW`."""
+    old = (old_secret,) if old_secret is not None and old_secret_until > datetime.now(UTC) else ()
+    replay = Replay(replay_from, replay_after, replay_seq) if replay_from is not None else None
+    return Webhook(
+        id_, url, type_, conversation_id, State(state), (secret, *old), Failing(attempt, failing_since, next_at),
+        replay, created_by, created_at, begun,
+    )  # fmt: skip
+
+
+class Delivery(NamedTuple):
+    """What came of one request; `n` numbers them."""
+
+    at: datetime
+    attempt: int
+    status: int | None
+    ms: int
+    error: str | None
+    next_at: datetime | None
+    n: int
+
+    def wire(self) -> Wire:
+        return {
+            "at": rows.wire_time(self.at),
+            "attempt": self.attempt,
+            "status": self.status,
+            "ms": self.ms,
+            "error": self.error,
+            "next_at": rows.wire_time(self.next_at),
+        }
+
+
+NAME = sa.literal("webhook ").concat(sa.cast(webhooks.c.id, sa.Text))
+"""What a webhook is called as a consumer."""
+
+_STANDS = sa.select(*ROW, consumers.c.cursor).join_from(webhooks, consumers, consumers.c.name == NAME)
+_ONLY, _SINCE = sa.bindparam("only", type_=sa.Uuid), sa.bindparam("since", type_=Moment)
+_ANY = sa.func.count()
+
+WEBHOOK_PAGE = Query(
+    _STANDS.where(webhooks.c.id > sa.bindparam("after")).order_by(webhooks.c.id).limit(sa.bindparam("limit")),
+    lambda *row: (webhook(*row[:-1]), row[-1]),
 )
-_WEBHOOK_PAGE = f"""
-SELECT {rows.columns("w", COLUMNS)}, c.cursor FROM nestrel.webhooks w
-JOIN nestrel.consumers c ON c.name = 'webhook ' || w.id WHERE w.id > $1 ORDER BY w.id LIMIT $2
-"""
-_WEBHOOK_ONE = f"""
-SELECT {rows.columns("w", COLUMNS)}, c.cursor FROM nestrel.webhooks w
-JOIN nestrel.consumers c ON c.name = 'webhook ' || w.id WHERE w.id = $1
-"""
-_DELIVERIES = """
-SELECT at, attempt, status, ms, error, next_at, n FROM nestrel.webhook_deliveries
-WHERE webhook_id = $1 AND n < $2 ORDER BY n DESC LIMIT $3
-"""
+WEBHOOK_ONE = Query(_STANDS.where(webhooks.c.id == sa.bindparam("id")), lambda *row: (webhook(*row[:-1]), row[-1]))
+WEBHOOK_DELIVERIES = Query(
+    sa.select(*(webhook_deliveries.c[name] for name in Delivery._fields))
+    .where(webhook_deliveries.c.webhook_id == sa.bindparam("id"), webhook_deliveries.c.n < sa.bindparam("before"))
+    .order_by(webhook_deliveries.c.n.desc())
+    .limit(sa.bindparam("limit")),
+    Delivery,
+)
+CONVERSATIONS_DONE = Query(
+    sa.select(_ANY.filter(conversations.c.id < sa.bindparam("after")), _ANY)
+    .select_from(conversations)
+    .where(
+        conversations.c.closed_at.is_(None),
+        sa.or_(_ONLY.is_(None), conversations.c.id == _ONLY),
+        sa.or_(_SINCE.is_(None), conversations.c.last_at >= _SINCE),
+    ),
+    lambda done, of: {"conversations": int(done), "of": int(of)},
+)
+# As text: what a snapshot sees, for which SQLAlchemy has no words.
 _WEBHOOK_BEHIND = f"""
 SELECT extract(epoch FROM clock_timestamp() - min(at))::double precision FROM (
     SELECT at FROM nestrel.journal WHERE {UNSEEN.format("xid", "$1")} AND ($2::uuid IS NULL OR $2 = ANY(ids))
@@ -36,55 +102,32 @@ SELECT extract(epoch FROM clock_timestamp() - min(at))::double precision FROM (
 """
 
 
-_WEBHOOK_DONE = """
-SELECT count(*) FILTER (WHERE id < $1), count(*) FROM nestrel.conversations
-WHERE closed_at IS NULL AND ($2::uuid IS NULL OR id = $2) AND ($3::timestamptz IS NULL OR last_at >= $3)
-"""
-
-
 async def progress(
     connection: Connection, after: UUID, only: UUID | None, since: datetime | None = None
 ) -> dict[str, int]:
     """How far something has come that goes through conversations by their ids, of those with messages since a time."""
-    [(done, of)] = await fetch(connection, _WEBHOOK_DONE, after, only, since)
-    return {"conversations": done, "of": of}
-
-
-def webhook(row: Sequence[Any]) -> Webhook:
-    """A webhook from a row that begins with `COLUMNS`."""
-    old = (row[6],) if row[6] is not None and row[7] > datetime.now(UTC) else ()
-    replay = Replay(row[11], row[12], row[13]) if row[11] is not None else None
-    return Webhook(
-        row[0], row[1], row[2], row[3], State(row[4]), (row[5], *old), Failing(row[8], row[9], row[10]), replay,
-        row[14], row[15], row[16],
-    )  # fmt: skip
+    [found] = await CONVERSATIONS_DONE.fetch(connection, after=after, only=only, since=since)
+    return found
 
 
 async def page(connection: Connection, limit: int, after: UUID) -> tuple[list[tuple[Webhook, str]], UUID | None]:
     """Webhooks by id, which is by when they were made, each with its cursor; and the id to continue after."""
-    found = [(webhook(row), row[-1]) for row in await fetch(connection, _WEBHOOK_PAGE, after, limit + 1)]
+    found = await WEBHOOK_PAGE.fetch(connection, after=after, limit=limit + 1)
     return found[:limit], found[limit - 1][0].id if len(found) > limit else None
 
 
 async def one(connection: Connection, id_: UUID) -> tuple[Webhook, str]:
     """A webhook and its cursor. Raises `NotFound`."""
-    found = await fetch(connection, _WEBHOOK_ONE, id_)
-    if not found:
+    found = await WEBHOOK_ONE.first(connection, id=id_)
+    if found is None:
         raise no_webhook(id_)
-    return webhook(found[0]), found[0][-1]
+    return found
 
 
 async def deliveries(connection: Connection, id_: UUID, limit: int, before: int) -> tuple[list[Wire], int | None]:
     """What came of the last requests, the newest first, and the number to continue before."""
-    found = await fetch(connection, _DELIVERIES, id_, before, limit + 1)
-    items: list[Wire] = [
-        {
-            "at": rows.wire_time(at), "attempt": attempt, "status": status, "ms": ms, "error": error,
-            "next_at": rows.wire_time(next_at),
-        }
-        for at, attempt, status, ms, error, next_at, _ in found[:limit]
-    ]  # fmt: skip
-    return items, found[limit - 1][-1] if len(found) > limit else None
+    found = await WEBHOOK_DELIVERIES.fetch(connection, id=id_, before=before, limit=limit + 1)
+    return [one.wire() for one in found[:limit]], found[limit - 1].n if len(found) > limit else None
 
 
 async def behind(connection: Connection, snapshot: str, conversation_id: UUID | None) -> float:

@@ -4,35 +4,65 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import NamedTuple
+
+import sqlalchemy as sa
+from sqlalchemy.dialects.postgresql import insert
 
 from nestrel.core import limits
 from nestrel.core.problems import Forbidden, OverQuota, invalid
 from nestrel.core.roles import direct_pair
 from nestrel.store import locks
+from nestrel.store.composed import Change, Query, only
 from nestrel.store.database import Database
-from nestrel.store.native import Connection, execute, fetch
+from nestrel.store.native import Connection
+from nestrel.store.tables.conversations import blocks, conversations
 
-_BLOCK_PUT = f"""
-INSERT INTO nestrel.blocks (user_id, blocked_id)
-SELECT $1, $2 WHERE (SELECT count(*) FROM nestrel.blocks WHERE user_id = $1) < {limits.BLOCKS}
-ON CONFLICT DO NOTHING RETURNING blocked_at
-"""
-_BLOCK_FIND = "SELECT blocked_at FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
-_BLOCK_DELETE = "DELETE FROM nestrel.blocks WHERE user_id = $1 AND blocked_id = $2"
-_BLOCK_PAGE = """
-SELECT blocked_id, blocked_at FROM nestrel.blocks WHERE user_id = $1 AND blocked_id > $2 ORDER BY blocked_id LIMIT $3
-"""
-_EITHER = """
-SELECT EXISTS (SELECT FROM nestrel.blocks
-    WHERE (user_id = $1 AND blocked_id = $2) OR (user_id = $2 AND blocked_id = $1))
-"""
-_MARK = """
-UPDATE nestrel.conversations SET blocked = $2 WHERE direct_pair = $1 AND closed_at IS NULL AND blocked <> $2
-"""
-_BLOCKED_BY = """
-SELECT i.user_id FROM unnest($2::text[]) AS i (user_id)
-CROSS JOIN LATERAL (SELECT FROM nestrel.blocks WHERE user_id = i.user_id AND blocked_id = $1 LIMIT 1) b
-"""
+
+class Block(NamedTuple):
+    """Whom somebody blocks, and since when."""
+
+    blocked_id: str
+    since: datetime
+
+
+_OF_USER = blocks.c.user_id == sa.bindparam("user_id")
+_OF_PAIR = sa.and_(_OF_USER, blocks.c.blocked_id == sa.bindparam("blocked_id"))
+_BACK = sa.and_(blocks.c.user_id == sa.bindparam("blocked_id"), blocks.c.blocked_id == sa.bindparam("user_id"))
+_MADE = sa.select(sa.func.count()).select_from(blocks).where(_OF_USER).scalar_subquery()
+_PUT = insert(blocks).from_select(
+    ["user_id", "blocked_id"],
+    sa.select(sa.bindparam("user_id", type_=sa.Text), sa.bindparam("blocked_id", type_=sa.Text)).where(
+        _MADE < limits.BLOCKS
+    ),
+)
+
+BLOCK_PUT = Query(_PUT.on_conflict_do_nothing().returning(blocks.c.blocked_at), only)
+BLOCK_FIND = Query(sa.select(blocks.c.blocked_at).where(_OF_PAIR), only)
+BLOCK_DELETE = Change(sa.delete(blocks).where(_OF_PAIR))
+BLOCK_PAGE = Query(
+    sa.select(blocks.c.blocked_id, blocks.c.blocked_at)
+    .where(_OF_USER, blocks.c.blocked_id > sa.bindparam("after"))
+    .order_by(blocks.c.blocked_id)
+    .limit(sa.bindparam("limit")),
+    Block,
+)
+BLOCKED_EITHER = Query(sa.select(sa.exists().where(sa.or_(_OF_PAIR, _BACK))), bool)
+MARK_BLOCKED = Change(
+    sa.update(conversations)
+    .where(conversations.c.direct_pair == sa.bindparam("pair"), conversations.c.closed_at.is_(None))
+    .where(conversations.c.blocked != sa.bindparam("is_blocked"))
+    .values(blocked=sa.bindparam("is_blocked"))
+)
+BLOCKED_BY = Query(
+    sa.select(blocks.c.user_id)
+    .where(
+        blocks.c.user_id == sa.any_(sa.bindparam("others", type_=sa.ARRAY(sa.Text))),
+        blocks.c.blocked_id == sa.bindparam("user_id"),
+    )
+    .limit(1),
+    str,
+)
 
 
 async def put(database: Database, user_id: str, blocked_id: str) -> tuple[datetime, bool]:
@@ -46,54 +76,49 @@ async def put(database: Database, user_id: str, blocked_id: str) -> tuple[dateti
         raise invalid("/user_id", "nobody blocks themself")
     async with database.write() as connection:
         await _lock(connection, user_id, blocked_id)
-        found = await fetch(connection, _BLOCK_PUT, user_id, blocked_id)
-        new = bool(found)
-        found = found or await fetch(connection, _BLOCK_FIND, user_id, blocked_id)
-        if not found:
+        made = await BLOCK_PUT.first(connection, user_id=user_id, blocked_id=blocked_id)
+        found = made or await BLOCK_FIND.first(connection, user_id=user_id, blocked_id=blocked_id)
+        if found is None:
             raise OverQuota(
                 f"you block at most {limits.BLOCKS:,} people", extra={"quota": "blocks", "limit": limits.BLOCKS}
             )
-        if new:
-            await execute(connection, _MARK, direct_pair(user_id, blocked_id), True)
-    since: datetime = found[0][0]
-    return since, new
+        if made is not None:
+            await MARK_BLOCKED.run(connection, pair=direct_pair(user_id, blocked_id), is_blocked=True)
+    return found, made is not None
 
 
 async def since(connection: Connection, user_id: str, blocked_id: str) -> datetime | None:
     """Since when somebody blocks another; None where they do not."""
-    found = await fetch(connection, _BLOCK_FIND, user_id, blocked_id)
-    return found[0][0] if found else None
+    return await BLOCK_FIND.first(connection, user_id=user_id, blocked_id=blocked_id)
 
 
 async def delete(database: Database, user_id: str, blocked_id: str) -> None:
     """Block someone no longer."""
     async with database.write() as connection:
         await _lock(connection, user_id, blocked_id)
-        await execute(connection, _BLOCK_DELETE, user_id, blocked_id)
-        [(still,)] = await fetch(connection, _EITHER, user_id, blocked_id)
-        await execute(connection, _MARK, direct_pair(user_id, blocked_id), still)
+        await BLOCK_DELETE.run(connection, user_id=user_id, blocked_id=blocked_id)
+        [still] = await BLOCKED_EITHER.fetch(connection, user_id=user_id, blocked_id=blocked_id)
+        await MARK_BLOCKED.run(connection, pair=direct_pair(user_id, blocked_id), is_blocked=still)
 
 
-async def page(
-    connection: Connection, user_id: str, limit: int, after: str
-) -> tuple[list[tuple[str, datetime]], str | None]:
+async def page(connection: Connection, user_id: str, limit: int, after: str) -> tuple[list[Block], str | None]:
     """Whom someone blocks, by user id, and the id to continue after; None at the end."""
-    found = [(row[0], row[1]) for row in await fetch(connection, _BLOCK_PAGE, user_id, after, limit + 1)]
-    return found[:limit], found[limit - 1][0] if len(found) > limit else None
+    found = await BLOCK_PAGE.fetch(connection, user_id=user_id, after=after, limit=limit + 1)
+    return found[:limit], found[limit - 1].blocked_id if len(found) > limit else None
 
 
 async def check_pair(connection: Connection, user_id: str, other_id: str, *, refusal: Forbidden) -> None:
     """Hold the pair until the transaction ends, and see that neither blocks the other. Raises the `refusal`, the same
     for both."""
     await _lock(connection, user_id, other_id)
-    [(blocked,)] = await fetch(connection, _EITHER, user_id, other_id)
+    [blocked] = await BLOCKED_EITHER.fetch(connection, user_id=user_id, blocked_id=other_id)
     if blocked:
         raise refusal
 
 
 async def blocked_by(connection: Connection, user_id: str, others: Sequence[str]) -> bool:
     """Whether one of the others blocks someone."""
-    return bool(await fetch(connection, _BLOCKED_BY, user_id, others))
+    return bool(await BLOCKED_BY.fetch(connection, user_id=user_id, others=others))
 
 
 async def _lock(connection: Connection, one: str, other: str) -> None:

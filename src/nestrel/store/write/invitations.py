@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from uuid import UUID
 
+import sqlalchemy as sa
+
 from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.callers import Caller
@@ -14,29 +16,54 @@ from nestrel.core.rights import Action
 from nestrel.core.roles import Role, ranks_above
 from nestrel.store import admitted
 from nestrel.store.access import see
+from nestrel.store.composed import Change, Query, only
 from nestrel.store.database import Database
-from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.read.invitations import COLUMNS, invitation, maker_stands
+from nestrel.store.native import Connection
+from nestrel.store.read.invitations import MAKER_STANDS, ROW, invitation
+from nestrel.store.tables.base import NOW
+from nestrel.store.tables.conversations import conversations, invitations
 from nestrel.store.write import adding, audit, keeping_out, members
 
-_INVITATION_MAKE = f"""
-INSERT INTO nestrel.invitations (conversation_id, id, token_hash, role, uses_left, expires_at, created_by, by_service)
-SELECT $1, $2, $3, $4, $5, clock_timestamp() + make_interval(secs => $6::float8), $7, $8
-WHERE (SELECT count(*) FROM nestrel.invitations WHERE conversation_id = $1) < {limits.INVITATIONS}
-RETURNING {COLUMNS}
-"""
+_OF_CONVERSATION = invitations.c.conversation_id == sa.bindparam("conversation_id")
+_OF_ID = sa.and_(_OF_CONVERSATION, invitations.c.id == sa.bindparam("id"))
+_OF_TOKEN = invitations.c.token_hash == sa.bindparam("token_hash")
+_MADE = sa.select(sa.func.count()).select_from(invitations).where(_OF_CONVERSATION).scalar_subquery()
+_MADE_OF = {
+    invitations.c.conversation_id: sa.bindparam("conversation_id", type_=sa.Uuid),
+    invitations.c.id: sa.bindparam("id", type_=sa.Uuid),
+    invitations.c.token_hash: sa.bindparam("token_hash", type_=sa.LargeBinary),
+    invitations.c.role: sa.bindparam("role", type_=sa.Text),
+    invitations.c.uses_left: sa.bindparam("uses", type_=sa.Integer),
+    invitations.c.expires_at: NOW + sa.func.make_interval(0, 0, 0, 0, 0, 0, sa.bindparam("seconds", type_=sa.Double)),
+    invitations.c.created_by: sa.bindparam("created_by", type_=sa.Text),
+    invitations.c.by_service: sa.bindparam("by_service", type_=sa.Boolean),
+}
+
+INVITATION_MAKE = Query(
+    sa.insert(invitations)
+    .from_select([column.name for column in _MADE_OF], sa.select(*_MADE_OF.values()).where(_MADE < limits.INVITATIONS))
+    .returning(*ROW),
+    invitation,
+)
 # What nobody can use any more makes room.
-_INVITATION_MAKE_ROOM = """
-DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND (uses_left = 0 OR expires_at <= clock_timestamp())
-"""
-_REVOKE = "DELETE FROM nestrel.invitations WHERE conversation_id = $1 AND id = $2 RETURNING 1"
-_INVITATION_PLACE = "SELECT conversation_id FROM nestrel.invitations WHERE token_hash = $1"
-_INVITATION_LOCK = "SELECT closed_at IS NOT NULL FROM nestrel.conversations WHERE id = $1 FOR NO KEY UPDATE"
-_INVITATION_FIND = f"""
-SELECT {COLUMNS}, clock_timestamp() FROM nestrel.invitations i WHERE token_hash = $1 AND {maker_stands("i")}
-"""
-_END_PERSON = "DELETE FROM nestrel.invitations WHERE created_by = $1"
-_INVITATION_USE = "UPDATE nestrel.invitations SET uses_left = uses_left - 1 WHERE conversation_id = $1 AND id = $2"
+INVITATION_MAKE_ROOM = Change(
+    sa.delete(invitations).where(
+        _OF_CONVERSATION, sa.or_(invitations.c.uses_left == 0, invitations.c.expires_at <= NOW)
+    )
+)
+INVITATION_REVOKE = Query(sa.delete(invitations).where(_OF_ID).returning(invitations.c.id), only)
+INVITATION_CONVERSATION = Query(sa.select(invitations.c.conversation_id).where(_OF_TOKEN), only)
+INVITATION_LOCK = Query(
+    sa.select(conversations.c.closed_at.is_not(None))
+    .where(conversations.c.id == sa.bindparam("conversation_id"))
+    .with_for_update(key_share=True),
+    bool,
+)
+INVITATION_FIND = Query(
+    sa.select(*ROW, NOW).where(_OF_TOKEN, MAKER_STANDS), lambda *row: (invitation(*row[:-1]), row[-1])
+)
+INVITATIONS_END_PERSON = Change(sa.delete(invitations).where(invitations.c.created_by == sa.bindparam("user_id")))
+INVITATION_USE = Change(sa.update(invitations).where(_OF_ID).values(uses_left=invitations.c.uses_left - 1))
 
 
 async def make(
@@ -58,12 +85,15 @@ async def make(
     async with database.write() as connection:
         standing = (await see(connection, conversation_id, caller, Action.INVITE, lock=True)).standing
         role = role_to_invite(standing, wanted)
-        row = (conversation_id, id_, token_hash, role.value, uses, seconds, caller.user_id, caller.service)
-        found = await fetch(connection, _INVITATION_MAKE, *row)
-        if not found:
-            await execute(connection, _INVITATION_MAKE_ROOM, conversation_id)
-            found = await fetch(connection, _INVITATION_MAKE, *row)
-        if not found:
+        row = {
+            "conversation_id": conversation_id, "id": id_, "token_hash": token_hash, "role": role.value, "uses": uses,
+            "seconds": seconds, "created_by": caller.user_id, "by_service": caller.service,
+        }  # fmt: skip
+        made = await INVITATION_MAKE.first(connection, **row)
+        if made is None:
+            await INVITATION_MAKE_ROOM.run(connection, conversation_id=conversation_id)
+            made = await INVITATION_MAKE.first(connection, **row)
+        if made is None:
             raise OverQuota(
                 f"a conversation has at most {limits.INVITATIONS:,} invitations; take some back",
                 extra={"quota": "invitations", "limit": limits.INVITATIONS},
@@ -72,7 +102,7 @@ async def make(
             connection, caller, Act.INVITED, conversation_id=conversation_id,
             after={"invitation_id": str(id_), "role": role, "uses": uses, "expires_in": seconds},
         )  # fmt: skip
-    return invitation(found[0])
+    return made
 
 
 async def revoke(database: Database, caller: Caller, conversation_id: UUID, id_: UUID) -> None:
@@ -83,7 +113,7 @@ async def revoke(database: Database, caller: Caller, conversation_id: UUID, id_:
     """
     async with database.write() as connection:
         await see(connection, conversation_id, caller, Action.INVITE, lock=True)
-        if await fetch(connection, _REVOKE, conversation_id, id_):
+        if await INVITATION_REVOKE.fetch(connection, conversation_id=conversation_id, id=id_):
             await audit.record(
                 connection, caller, Act.INVITATION_REVOKED, conversation_id=conversation_id,
                 before={"invitation_id": str(id_)},
@@ -99,26 +129,23 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
         OverQuota: there is no room for one more.
     """
     async with database.write() as connection:
-        place = await fetch(connection, _INVITATION_PLACE, token_hash)
-        if not place:
+        conversation_id: UUID | None = await INVITATION_CONVERSATION.first(connection, token_hash=token_hash)
+        if conversation_id is None:
             raise unknown()
-        conversation_id: UUID = place[0][0]
-        locked = await fetch(connection, _INVITATION_LOCK, conversation_id)
-        found = await fetch(
-            connection, _INVITATION_FIND, token_hash
-        )  # under the lock: whoever ended it meanwhile has done so
-        if not locked or locked[0][0] or not found:
+        closed = await INVITATION_LOCK.first(connection, conversation_id=conversation_id)
+        # Under the lock: whoever ended it meanwhile has done so.
+        found = await INVITATION_FIND.first(connection, token_hash=token_hash)
+        if closed is not False or found is None:
             raise unknown()
         await admitted.check(connection, caller)
-        *row, now = found[0]
-        one = invitation(row)
+        one, now = found
         known = await members.census(connection, conversation_id, caller.user_id)
         if known.role is None:
             if await keeping_out.find(connection, conversation_id, caller.user_id) is not None:
                 raise unknown()
             one.check_open(now)
             await adding.check_room(connection, caller, [caller.user_id], known.members + 1, quotas, conversation_id)
-            await execute(connection, _INVITATION_USE, conversation_id, one.id)
+            await INVITATION_USE.run(connection, conversation_id=conversation_id, id=one.id)
             await members.enter(database, connection, conversation_id, caller.user_id, None, one.role)
             if ranks_above(one.role, Role.WRITER):
                 await audit.record(
@@ -130,4 +157,4 @@ async def accept(database: Database, caller: Caller, token_hash: bytes, quotas: 
 
 async def end_person(connection: Connection, user_id: str) -> None:
     """End what somebody has made: they are signed out, suspended, or erased. It does not come back."""
-    await execute(connection, _END_PERSON, user_id)
+    await INVITATIONS_END_PERSON.run(connection, user_id=user_id)

@@ -6,6 +6,8 @@ from datetime import datetime
 from typing import NamedTuple
 from uuid import UUID
 
+import sqlalchemy as sa
+
 from nestrel.core import limits
 from nestrel.core.audit import Act
 from nestrel.core.callers import Caller
@@ -14,41 +16,90 @@ from nestrel.core.rights import no_conversation
 from nestrel.core.times import format_time
 from nestrel.core.webhooks import OLD_SECRET, Failing, Replay, State, Webhook, no_webhook
 from nestrel.store import admitted
+from nestrel.store.composed import Change, Query, only
 from nestrel.store.database import Database
-from nestrel.store.native import Connection, execute, fetch
-from nestrel.store.read.webhooks import COLUMNS, webhook
+from nestrel.store.native import Connection, fetch
+from nestrel.store.read.webhooks import NAME, ROW, webhook
+from nestrel.store.tables.base import NOW
+from nestrel.store.tables.consuming import consumers, webhook_deliveries, webhooks
+from nestrel.store.tables.conversations import conversations
 from nestrel.store.write import audit
 
-_WEBHOOK_MAKE = f"""
-INSERT INTO nestrel.webhooks (id, url, type, conversation_id, secret, created_by, begun)
-SELECT $1, $2, $3, $4, $5, $6, $7 WHERE (SELECT count(*) FROM nestrel.webhooks) < {limits.WEBHOOKS}
-RETURNING {COLUMNS}
-"""
-_WEBHOOK_ENLIST = "INSERT INTO nestrel.consumers (name, cursor) VALUES ($1, $2)"
-_WEBHOOK_PLACE = "SELECT 1 FROM nestrel.conversations WHERE id = $1 AND closed_at IS NULL"
-_WEBHOOK_HOLD = "SELECT 1 FROM nestrel.consumers WHERE name = $1 FOR UPDATE"
-_WEBHOOK_LOCK = f"SELECT {COLUMNS} FROM nestrel.webhooks WHERE id = $1 FOR UPDATE"
+_OF_ID = webhooks.c.id == sa.bindparam("id")
+_NAMED = consumers.c.name == sa.bindparam("name")
+_ALL = sa.select(sa.func.count()).select_from(webhooks).scalar_subquery()
+_MADE = [webhooks.c[name] for name in ("id", "url", "type", "conversation_id", "secret", "created_by", "begun")]
+_SECRET = sa.bindparam("new_secret", type_=sa.LargeBinary)
+
+WEBHOOK_MAKE = Query(
+    sa.insert(webhooks)
+    .from_select(
+        [column.name for column in _MADE],
+        sa.select(*(sa.bindparam(column.name, type_=column.type) for column in _MADE)).where(_ALL < limits.WEBHOOKS),
+    )
+    .returning(*ROW),
+    webhook,
+)
+CONSUMER_ENLIST = Change(sa.insert(consumers).values(name=sa.bindparam("name"), cursor=sa.bindparam("cursor")))
+CONVERSATION_IS_OPEN = Query(
+    sa.select(conversations.c.id).where(
+        conversations.c.id == sa.bindparam("conversation_id"), conversations.c.closed_at.is_(None)
+    ),
+    only,
+)
+CONSUMER_HOLD = Query(sa.select(consumers.c.name).where(_NAMED).with_for_update(), only)
+WEBHOOK_LOCK = Query(sa.select(*ROW).where(_OF_ID).with_for_update(), webhook)
 # Who goes on, or has another address, is tried at once.
-_WEBHOOK_CHANGE = f"""
-UPDATE nestrel.webhooks SET url = $2, state = $3, attempt = 0, failing_since = NULL, next_at = NULL,
-    secret = coalesce($4, secret), old_secret = CASE WHEN $4 IS NULL THEN old_secret ELSE secret END,
-    old_secret_until = CASE WHEN $4 IS NULL THEN old_secret_until ELSE clock_timestamp() + $5::interval END
-WHERE id = $1 RETURNING {COLUMNS}
-"""
+WEBHOOK_CHANGE = Query(
+    sa.update(webhooks)
+    .where(_OF_ID)
+    .values(
+        url=sa.bindparam("new_url"),
+        state=sa.bindparam("new_state"),
+        attempt=0,
+        failing_since=sa.null(),
+        next_at=sa.null(),
+        secret=sa.func.coalesce(_SECRET, webhooks.c.secret),
+        old_secret=sa.case((_SECRET.is_(None), webhooks.c.old_secret), else_=webhooks.c.secret),
+        old_secret_until=sa.case((_SECRET.is_(None), webhooks.c.old_secret_until), else_=NOW + sa.literal(OLD_SECRET)),
+    )
+    .returning(*ROW),
+    webhook,
+)
 # Whoever holds the lease has it no more: what it is in the middle of is not kept, and the next one reads what is new.
-_FREE = """
-UPDATE nestrel.consumers SET wanted = $2, lease = lease + 1, holder = NULL, held_until = '-infinity',
-    cursor = coalesce($3, cursor)
-WHERE name = $1 RETURNING cursor
-"""
-_WEBHOOK_DELETE = "DELETE FROM nestrel.webhooks WHERE id = $1 RETURNING 1"
-_DISCHARGE = "DELETE FROM nestrel.consumers WHERE name = $1"
-_WEBHOOK_FORGET = "DELETE FROM nestrel.webhook_deliveries WHERE webhook_id = $1"
-_REPLAY = """
-UPDATE nestrel.webhooks SET replay_from = $2, replay_after = '00000000-0000-0000-0000-000000000000', replay_seq = 0
-WHERE id = $1
-"""
-_ANEW = "UPDATE nestrel.webhooks SET begun = NULL, replay_from = NULL WHERE id = $1"
+CONSUMER_FREE = Query(
+    sa.update(consumers)
+    .where(_NAMED)
+    .values(
+        wanted=sa.bindparam("is_wanted"),
+        lease=consumers.c.lease + 1,
+        holder=sa.null(),
+        held_until=sa.literal_column("'-infinity'::timestamptz"),
+        cursor=sa.func.coalesce(sa.bindparam("new_cursor", type_=sa.Text), consumers.c.cursor),
+    )
+    .returning(consumers.c.cursor),
+    only,
+)
+WEBHOOK_DELETE = Query(sa.delete(webhooks).where(_OF_ID).returning(webhooks.c.id), only)
+CONSUMER_DISCHARGE = Change(sa.delete(consumers).where(_NAMED))
+WEBHOOK_FORGET = Change(sa.delete(webhook_deliveries).where(webhook_deliveries.c.webhook_id == sa.bindparam("id")))
+WEBHOOK_REPLAY = Change(
+    sa.update(webhooks).where(_OF_ID).values(replay_from=sa.bindparam("since"), replay_after=UUID(int=0), replay_seq=0)
+)
+WEBHOOK_ANEW = Change(sa.update(webhooks).where(_OF_ID).values(begun=sa.null(), replay_from=sa.null()))
+WEBHOOK_REPLAYED = Query(
+    sa.update(webhooks)
+    .where(
+        _OF_ID,
+        consumers.c.name == NAME,
+        consumers.c.lease == sa.bindparam("held_lease"),
+        consumers.c.wanted,
+    )
+    .values(replay_from=sa.bindparam("since"), replay_after=sa.bindparam("after"), replay_seq=sa.bindparam("seq"))
+    .returning(webhooks.c.id),
+    only,
+)
+# As text: four statements in one, each of which goes by the first.
 _NOTE = f"""
 WITH held AS (
     UPDATE nestrel.consumers
@@ -71,10 +122,6 @@ WITH held AS (
     FROM held WHERE id = $1::uuid
 )
 SELECT 1 FROM held
-"""
-_REPLAYED = """
-UPDATE nestrel.webhooks w SET replay_from = $3, replay_after = $4, replay_seq = $5
-FROM nestrel.consumers c WHERE w.id = $1 AND c.name = 'webhook ' || w.id AND c.lease = $2 AND c.wanted RETURNING 1
 """
 
 
@@ -115,27 +162,32 @@ async def make(
     """
     async with database.write() as connection:
         await admitted.check(connection, caller)
-        if conversation_id is not None and not await fetch(connection, _WEBHOOK_PLACE, conversation_id):
+        if conversation_id is not None and not await CONVERSATION_IS_OPEN.fetch(
+            connection, conversation_id=conversation_id
+        ):
             raise no_conversation(conversation_id)
-        found = await fetch(connection, _WEBHOOK_MAKE, id_, url, type_, conversation_id, secret, caller.user_id, cursor)
-        if not found:
+        made = await WEBHOOK_MAKE.first(
+            connection, id=id_, url=url, type=type_, conversation_id=conversation_id, secret=secret,
+            created_by=caller.user_id, begun=cursor,
+        )  # fmt: skip
+        if made is None:
             raise OverQuota(
                 f"there are {limits.WEBHOOKS} webhooks already; delete one",
                 extra={"quota": "webhooks", "limit": limits.WEBHOOKS},
             )
-        await execute(connection, _WEBHOOK_ENLIST, consumer(id_), cursor)
+        await CONSUMER_ENLIST.run(connection, name=consumer(id_), cursor=cursor)
         after = {"webhook_id": str(id_), "type": type_}
         await audit.record(connection, caller, Act.WEBHOOK_MADE, conversation_id=conversation_id, after=after)
-    return webhook(found[0])
+    return made
 
 
 async def _locked(connection: Connection, id_: UUID) -> Webhook:
     # In the order in which `note` does: otherwise each would wait for the other.
-    await fetch(connection, _WEBHOOK_HOLD, consumer(id_))
-    found = await fetch(connection, _WEBHOOK_LOCK, id_)
-    if not found:
+    await CONSUMER_HOLD.fetch(connection, name=consumer(id_))
+    found = await WEBHOOK_LOCK.first(connection, id=id_)
+    if found is None:
         raise no_webhook(id_)
-    return webhook(found[0])
+    return found
 
 
 async def change(
@@ -145,9 +197,12 @@ async def change(
     async with database.write() as connection:
         before = await _locked(connection, id_)
         await admitted.check(connection, caller)
-        values = (url or before.url, (state or before.state).value, secret, OLD_SECRET)
-        after = webhook((await fetch(connection, _WEBHOOK_CHANGE, id_, *values))[0])
-        [(cursor,)] = await fetch(connection, _FREE, consumer(id_), after.state is State.ACTIVE, None)
+        [after] = await WEBHOOK_CHANGE.fetch(
+            connection, id=id_, new_url=url or before.url, new_state=(state or before.state).value, new_secret=secret
+        )
+        [cursor] = await CONSUMER_FREE.fetch(
+            connection, name=consumer(id_), is_wanted=after.state is State.ACTIVE, new_cursor=None
+        )
         await audit.record(
             connection, caller, Act.WEBHOOK_CHANGED, conversation_id=before.conversation_id,
             before={"webhook_id": str(id_), "state": before.state},
@@ -159,9 +214,9 @@ async def change(
 async def delete(database: Database, caller: Caller, id_: UUID) -> None:
     """Take a webhook away; one that is not there is taken away already."""
     async with database.write() as connection:
-        await execute(connection, _DISCHARGE, consumer(id_))
-        if await fetch(connection, _WEBHOOK_DELETE, id_):
-            await execute(connection, _WEBHOOK_FORGET, id_)
+        await CONSUMER_DISCHARGE.run(connection, name=consumer(id_))
+        if await WEBHOOK_DELETE.fetch(connection, id=id_):
+            await WEBHOOK_FORGET.run(connection, id=id_)
             await audit.record(connection, caller, Act.WEBHOOK_DELETED, before={"webhook_id": str(id_)})
 
 
@@ -184,12 +239,14 @@ async def replay(
     async with database.write() as connection:
         before = await _locked(connection, id_)
         if since is not None:
-            await execute(connection, _REPLAY, id_, since)
+            await WEBHOOK_REPLAY.run(connection, id=id_, since=since)
         if everything:
             if before.type == "notices":
                 raise invalid("/from", "a webhook of notices is sent none again from the start; give a time")
-            await execute(connection, _ANEW, id_)
-        await fetch(connection, _FREE, consumer(id_), before.state is State.ACTIVE, cursor)
+            await WEBHOOK_ANEW.run(connection, id=id_)
+        await CONSUMER_FREE.fetch(
+            connection, name=consumer(id_), is_wanted=before.state is State.ACTIVE, new_cursor=cursor
+        )
         after = {"webhook_id": str(id_), "from": "start" if everything else since and format_time(since)}
         await audit.record(connection, caller, Act.WEBHOOK_REPLAYED, after=after)
 
@@ -208,7 +265,10 @@ async def note(database: Database, id_: UUID, lease: int, came: Outcome) -> bool
 async def replayed(database: Database, id_: UUID, lease: int, rest: Replay | None) -> bool:
     """Write down what is left of a replay where nothing was to be sent; False as `note`."""
     async with database.write_at_once() as connection:
-        return bool(await fetch(connection, _REPLAYED, id_, lease, *_columns(rest)))
+        since, after, seq = _columns(rest)
+        return bool(
+            await WEBHOOK_REPLAYED.fetch(connection, id=id_, held_lease=lease, since=since, after=after, seq=seq)
+        )
 
 
 def _columns(replay_: Replay | None) -> tuple[datetime | None, UUID | None, int | None]:
