@@ -189,6 +189,7 @@ async def test_an_id_that_ends_like_another_route_has_no_other_limits(make_datab
         assert refused >= 10
 
 
+@pytest.mark.whole
 async def test_it_is_the_client_that_ends_an_idle_connection(own: Served) -> None:
     raw = await Raw.open(own)
     await raw.say(HEAD, "\r\n")
@@ -262,6 +263,7 @@ async def test_large_frames_on_their_way_are_bounded_together() -> None:
     await outgoing.room_for(1_000)  # one alone always goes
 
 
+@pytest.mark.whole
 async def test_a_stop_refuses_what_is_new_and_ends_what_is_half_sent(make_database: Callable[[], str]) -> None:
     for workers in (1, 2):
         with Served(make_database(), workers=workers) as served:

@@ -71,6 +71,7 @@ def test_the_scenario_is_whole(until: datetime) -> None:
     assert timedelta(0) <= until - last < timedelta(days=1)
 
 
+@pytest.mark.whole
 async def test_seeding_twice_adds_nothing(database: Database, files: Attachments) -> None:
     heard: list[int] = []
     now = datetime.now(UTC)
@@ -100,6 +101,7 @@ async def test_seeding_twice_adds_nothing(database: Database, files: Attachments
     assert [kind for kind, count in shown if count > 1] == ["image/png", "text/plain"]
 
 
+@pytest.mark.whole
 def test_a_demo_that_was_cut_short_while_it_was_filled_is_finished(
     make_database: Callable[[], str], tmp_path: Path
 ) -> None:

@@ -325,6 +325,7 @@ async def test_what_a_sweep_has_archived_meanwhile_is_emptied_before_the_id_goes
 
 
 # An example takes most of a second: one that fails is shown as it is, and not made smaller for minutes.
+@pytest.mark.whole
 @settings(max_examples=25, suppress_health_check=list(HealthCheck), database=None, phases=[Phase.generate])
 @given(
     dice=st.randoms(use_true_random=False),

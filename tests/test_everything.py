@@ -191,6 +191,7 @@ async def test_a_stream_of_events_says_the_same(office: Person) -> None:
                 break
 
 
+@pytest.mark.whole
 async def test_whatever_happens_and_wherever_the_line_is_cut_the_mirror_holds_the_store(
     make_database: Callable[[], str],
 ) -> None:

@@ -82,6 +82,7 @@ async def attachments(database: Database, tmp_path: Path) -> AsyncIterator[Attac
     await kept.stop()
 
 
+@pytest.mark.whole
 @pytest.mark.parametrize("point", killed_files.POINTS)
 async def test_a_process_killed_at_any_point_leaves_nothing_without_the_other(
     url: str,
@@ -238,6 +239,7 @@ async def test_what_opens_pictures_reads_them_and_no_more(tmp_path: Path) -> Non
     pictures.end()
 
 
+@pytest.mark.whole
 async def test_a_service_keeps_its_files_in_a_bucket(make_database: Callable[[], str], bucket: str) -> None:
     env: dict[str, Any] = {"NESTREL_FILES": "s3://skerry/office", "NESTREL_FILES_ENDPOINT": bucket, **_KEYS}
     with Served(make_database(), **env) as served:

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 import orjson
+import pytest
 
 from tests import generated
 from tests.support import Person, Served
@@ -118,6 +119,7 @@ async def test_a_cursor_that_is_not_of_this_place_and_member_opens_no_door(perso
             assert "m1" not in answer.text
 
 
+@pytest.mark.whole
 async def test_whatever_anybody_asks_is_answered_and_is_no_fault_of_the_service(own: Served) -> None:
     """Every route and every frame, from every role; `script/hostile` does it 50,000 times each."""
     dice = random.Random(20_261_127)

@@ -33,6 +33,7 @@ def play(seed: int) -> None:
         loop.close()
 
 
+@pytest.mark.whole
 def test_one_sends_at_a_time_and_another_takes_over_in_ten_seconds() -> None:
     for seed in range(200):
         play(seed)

@@ -113,6 +113,7 @@ def _jsonl(_context: object, value: object) -> bytes:
     return json.dumps(value).encode() + b"\n"
 
 
+@pytest.mark.whole
 def test_whatever_is_sent_the_answer_is_a_documented_one(address: str) -> None:
     """Generated requests, good and bad, to every call: never a 5xx, always a documented status and shape."""
     schema = schemathesis.openapi.from_url(f"{address}/openapi.json")

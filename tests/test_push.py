@@ -131,6 +131,7 @@ async def test_what_cannot_be_taken_now_is_told_later_and_holds_nobody_up(served
     assert len(await devices(odd)) == 5
 
 
+@pytest.mark.whole
 @pytest.mark.parametrize("ends", ["kill", "stop"])
 async def test_who_hangs_holds_nobody_up_and_is_told_later(served: Served, pushes: PushService, ends: str) -> None:
     mara, odd, place = await two(served)
@@ -276,6 +277,7 @@ async def test_what_is_kept_of_notices_is_exported_and_erased_with_the_person(
     assert shown["my_notify"] == "all"
 
 
+@pytest.mark.whole
 async def test_devices_that_never_answer_keep_nobody_elses_notices_back(
     served: Served, pushes: PushService, database: Database
 ) -> None:

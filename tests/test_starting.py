@@ -28,6 +28,7 @@ def _lines(served: Served, event: str) -> list[dict[str, Any]]:
     return [one for one in found if one["event"] == event]
 
 
+@pytest.mark.whole
 def test_a_database_that_is_not_there_is_waited_for_and_named_once() -> None:
     with tempfile.TemporaryDirectory(prefix="nestrel-start-", ignore_cleanup_errors=True) as folder:
         os.chmod(folder, 0o755)
@@ -100,6 +101,7 @@ def test_servers_and_databases_that_cannot_be_used() -> None:
     assert "LATIN1" in str(schema.unfit(150_004, "LATIN1"))
 
 
+@pytest.mark.whole
 async def test_a_database_in_another_encoding_is_refused_at_once(make_empty: Callable[[], str]) -> None:
     url = make_empty()
     connection = await asyncpg.connect(addresses.driver(url))
@@ -114,6 +116,7 @@ async def test_a_database_in_another_encoding_is_refused_at_once(make_empty: Cal
     assert (done.returncode, "ENCODING 'UTF8'" in done.stderr, "Traceback" in done.stderr) == (1, True, False)
 
 
+@pytest.mark.whole
 async def test_a_role_without_rights_is_told_so(make_database: Callable[[], str]) -> None:
     url = make_database()
     connection = await asyncpg.connect(addresses.driver(url))

@@ -317,6 +317,7 @@ def stalled_socket(who: Person, place: str, *, small: bool = True) -> socket.soc
     return raw
 
 
+@pytest.mark.whole
 async def test_readers_that_do_not_read_cost_no_memory_and_are_ended_with_a_reason(own: Served) -> None:
     """Many sockets that follow and never read; what is posted meanwhile does not pile up for them."""
     mara = Person(own.url, unique("mara"))

@@ -231,6 +231,7 @@ async def test_where_a_webhook_may_not_lead(own: Served) -> None:
     await call(office, "POST", "/webhooks", {"url": "https://example.org/", "conversation_id": str(own.port)}, 422)
 
 
+@pytest.mark.whole
 async def test_the_holder_is_killed_or_frozen_and_another_goes_on(make_database: Callable[[], str]) -> None:
     """Whoever sends dies while others post: everything arrives, in the order of its conversation, under leases that
     grow."""

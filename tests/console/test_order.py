@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import httpx
+import pytest
 from playwright.async_api import Browser, Page, expect
 
 from tests.console.pages import Window, check_accessible, paste
@@ -106,6 +107,7 @@ async def test_a_backend_watches_usage_connections_and_the_audit(browser: Browse
     assert faults == []
 
 
+@pytest.mark.whole
 async def test_the_new_places_fit_a_narrow_window_in_the_dark(window: Window) -> None:
     page = await window("Mara Quill", width=360, scheme="dark")
     await page.get_by_role("navigation", name="Conversations").get_by_role("link", name="Control room").click()
