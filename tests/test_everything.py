@@ -59,9 +59,10 @@ class Mirror:
             while not condition():
                 self.take(await wire.get(checkpoints=True))
 
-    async def up_to_date(self, wire: Wire) -> None:
-        """Take what comes until a checkpoint that was not there before."""
-        before, self.cursor = self.cursor, None
+    async def up_to_date(self, wire: Wire, *, anew: bool = False) -> None:
+        """Take what comes until a checkpoint that was not there before. On a line that has begun `anew` the first one
+        is of all that was there when it began, and is the same as before where nothing has happened since."""
+        before, self.cursor = None if anew else self.cursor, None
         async with asyncio.timeout(PATIENCE):
             while self.cursor is None or self.cursor == before:
                 self.take(await wire.get(checkpoints=True))
@@ -233,7 +234,7 @@ async def test_whatever_happens_and_wherever_the_line_is_cut_the_mirror_holds_th
         await acting
         async with backends[1].socket() as wire:
             await wire.command(type="follow_all", scope="all", cursor=mirror.cursor)
-            await mirror.up_to_date(wire)
+            await mirror.up_to_date(wire, anew=True)
         for place in places:
             page = await people[0].page(place, limit=200, order="asc")
             held = mirror.of[place]

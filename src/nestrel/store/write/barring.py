@@ -6,38 +6,58 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
+import sqlalchemy as sa
+from sqlalchemy.dialects.postgresql import insert
+
 from nestrel.core.audit import Act
 from nestrel.core.callers import Caller
 from nestrel.core.people import Barred, Suspension
 from nestrel.core.problems import invalid
 from nestrel.core.times import format_time
 from nestrel.store import admitted, fragments
+from nestrel.store.composed import Query, only
 from nestrel.store.database import Database
 from nestrel.store.native import Connection, fetch
+from nestrel.store.tables.base import NOW, Moment
+from nestrel.store.tables.people import barred
 from nestrel.store.write import audit, invitations, subscriptions
 
-_BARRING_COLUMNS = "user_id, suspended_until, reason, suspended_by, suspended_at"
+_ROW = [barred.c[name] for name in ("user_id", "suspended_until", "reason", "suspended_by", "suspended_at")]
+_OF_PERSON = barred.c.user_id == sa.bindparam("user_id")
+_SUSPENSION = {
+    "suspended": sa.true(), "suspended_until": sa.bindparam("until", type_=Moment),
+    "reason": sa.bindparam("why", type_=sa.Text), "suspended_by": sa.bindparam("by", type_=sa.Text),
+    "suspended_at": NOW,
+}  # fmt: skip
 
-_SUSPEND = f"""
-INSERT INTO nestrel.barred AS b (user_id, suspended, suspended_until, reason, suspended_by, suspended_at)
-VALUES ($1, true, $2, $3, $4, clock_timestamp())
-ON CONFLICT (user_id) DO UPDATE
-SET suspended = true, suspended_until = $2, reason = $3, suspended_by = $4, suspended_at = clock_timestamp(),
-    changed_at = clock_timestamp()
-RETURNING {_BARRING_COLUMNS}
-"""
-_BARRING_SHOW = f"SELECT {_BARRING_COLUMNS} FROM nestrel.barred WHERE user_id = $1 AND {fragments.SUSPENDED}"
-_BARRING_END = """
-UPDATE nestrel.barred SET suspended = false, suspended_until = NULL, reason = NULL, changed_at = clock_timestamp()
-WHERE user_id = $1 AND suspended RETURNING 1
-"""
+SUSPEND = Query(
+    insert(barred)
+    .values(user_id=sa.bindparam("user_id"), **_SUSPENSION)
+    .on_conflict_do_update(index_elements=[barred.c.user_id], set_={**_SUSPENSION, "changed_at": NOW})
+    .returning(*_ROW),
+    Suspension,
+)
+SUSPENSION_FIND = Query(sa.select(*_ROW).where(_OF_PERSON, fragments.IS_SUSPENDED), Suspension)
+SUSPENSION_END = Query(
+    sa.update(barred)
+    .where(_OF_PERSON, barred.c.suspended)
+    .values(suspended=sa.false(), suspended_until=sa.null(), reason=sa.null(), changed_at=NOW)
+    .returning(barred.c.user_id),
+    only,
+)
 # Up to and including the second in which it is done: a token says no more exactly when it was made.
-_SIGN_OUT = """
-INSERT INTO nestrel.barred AS b (user_id, not_before) VALUES ($1, date_trunc('second', clock_timestamp()))
-ON CONFLICT (user_id) DO UPDATE
-SET not_before = greatest(b.not_before, excluded.not_before), changed_at = clock_timestamp()
-RETURNING not_before
-"""
+_SIGNED_OUT = insert(barred).values(user_id=sa.bindparam("user_id"), not_before=sa.func.date_trunc("second", NOW))
+SIGN_OUT = Query(
+    _SIGNED_OUT.on_conflict_do_update(
+        index_elements=[barred.c.user_id],
+        set_={
+            "not_before": sa.func.greatest(barred.c.not_before, _SIGNED_OUT.excluded.not_before),
+            "changed_at": NOW,
+        },
+    ).returning(barred.c.not_before),
+    only,
+)
+# As text: what every request is let in by, the same as in `admitted`.
 _BARRED = f"SELECT user_id, {admitted.STANDS} FROM nestrel.barred"
 _MET = f"""
 SELECT p.user_id IS NOT NULL, b.user_id IS NOT NULL, {admitted.STANDS}, nestrel.erased_v1(u.id)
@@ -57,19 +77,19 @@ async def suspend(
     async with database.write() as connection:
         await admitted.check(connection, caller)
         before = await show(connection, user_id)
-        [row] = await fetch(connection, _SUSPEND, user_id, until, reason, caller.user_id)
+        [suspension] = await SUSPEND.fetch(connection, user_id=user_id, until=until, why=reason, by=caller.user_id)
         after = {"until": None if until is None else format_time(until)}
         await subscriptions.end_person(connection, user_id)
         await invitations.end_person(connection, user_id)
         await audit.record(connection, caller, Act.SUSPENDED, user_id=user_id, after=after, reason=reason)
-    return Suspension(*row), before is None
+    return suspension, before is None
 
 
 async def end_suspension(database: Database, caller: Caller, user_id: str) -> None:
     """Let someone in again; nothing happens to who is not suspended."""
     async with database.write() as connection:
         await admitted.check(connection, caller)
-        if await fetch(connection, _BARRING_END, user_id):
+        if await SUSPENSION_END.fetch(connection, user_id=user_id):
             await audit.record(connection, caller, Act.SUSPENSION_ENDED, user_id=user_id)
 
 
@@ -77,20 +97,19 @@ async def sign_out(database: Database, caller: Caller, user_id: str) -> datetime
     """End all tokens that someone has by now; the last second of them."""
     async with database.write() as connection:
         await admitted.check(connection, caller)
-        [(not_before,)] = await fetch(connection, _SIGN_OUT, user_id)
+        not_before: datetime
+        [not_before] = await SIGN_OUT.fetch(connection, user_id=user_id)
         await subscriptions.end_person(connection, user_id)
         await invitations.end_person(connection, user_id)
         await audit.record(
             connection, caller, Act.SIGNED_OUT, user_id=user_id, after={"not_before": format_time(not_before)}
         )
-    moment: datetime = not_before
-    return moment
+    return not_before
 
 
 async def show(connection: Connection, user_id: str) -> Suspension | None:
     """How someone is suspended, if they are."""
-    found = await fetch(connection, _BARRING_SHOW, user_id)
-    return Suspension(*found[0]) if found else None
+    return await SUSPENSION_FIND.first(connection, user_id=user_id)
 
 
 class Met(NamedTuple):
