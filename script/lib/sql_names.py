@@ -10,15 +10,30 @@ from pathlib import Path
 _STORE = Path(__file__).parents[2] / "src/nestrel/store"
 
 
+_COMPOSED = {"Query", "Change"}
+
+
+def _is_text(value: ast.expr) -> bool:
+    if isinstance(value, ast.Constant):
+        return isinstance(value.value, str)
+    if isinstance(value, ast.Call):  # a pattern that is filled in
+        return isinstance(value.func, ast.Attribute) and value.func.attr == "format"
+    return isinstance(value, (ast.JoinedStr, ast.BinOp))
+
+
+def _is_composed(value: ast.expr) -> bool:
+    return isinstance(value, ast.Call) and isinstance(value.func, ast.Name) and value.func.id in _COMPOSED
+
+
 def _statements(file: Path) -> list[str]:
-    """The constants of a module that hold text."""
+    """The constants of a module that hold text, and the statements that are composed in it."""
     return [
         target.id
         for node in ast.parse(file.read_text()).body
-        if isinstance(node, ast.Assign) and isinstance(node.value, (ast.Constant, ast.JoinedStr, ast.BinOp))
-        and not (isinstance(node.value, ast.Constant) and not isinstance(node.value.value, str))
+        if isinstance(node, ast.Assign)
         for target in node.targets
-        if isinstance(target, ast.Name) and target.id.startswith("_") and target.id.isupper()
+        if isinstance(target, ast.Name) and target.id.isupper()
+        and (_is_composed(node.value) or (target.id.startswith("_") and _is_text(node.value)))
     ]  # fmt: skip
 
 
