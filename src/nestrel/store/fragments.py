@@ -8,6 +8,7 @@ from nestrel.core import limits
 from nestrel.core.roles import RANKED
 from nestrel.store.composed import written
 from nestrel.store.tables.base import NOW
+from nestrel.store.tables.conversations import conversations, members
 from nestrel.store.tables.conversations import kept_out as kept_out_table
 from nestrel.store.tables.people import barred
 
@@ -18,6 +19,13 @@ STILL_KEPT_OUT = f"({written(KEPT_OUT_STILL)})"
 IS_SUSPENDED = sa.and_(barred.c.suspended, sa.or_(barred.c.suspended_until.is_(None), barred.c.suspended_until > NOW))
 SUSPENDED = written(IS_SUSPENDED)
 """Whether somebody is suspended at this moment, of a row of `barred`; likewise."""
+
+MEMBER_NOW = sa.and_(
+    members.c.conversation_id == conversations.c.id,
+    members.c.user_id == sa.bindparam("user_id"),
+    members.c.left_at.is_(None),
+)
+"""Joins the member row of the person `user_id` to a conversation, where they are a member of it now."""
 
 
 def kept_out(conversation_id: str, user_id: str) -> str:

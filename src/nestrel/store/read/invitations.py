@@ -74,14 +74,7 @@ INVITATION_SHOW = Query(
         conversations,
         sa.and_(conversations.c.id == invitations.c.conversation_id, conversations.c.closed_at.is_(None)),
     )
-    .outerjoin(
-        members,
-        sa.and_(
-            members.c.conversation_id == conversations.c.id,
-            members.c.user_id == sa.bindparam("user_id"),
-            members.c.left_at.is_(None),
-        ),
-    )
+    .outerjoin(members, fragments.MEMBER_NOW)
     .where(
         invitations.c.token_hash == sa.bindparam("token_hash"),
         MAKER_STANDS,

@@ -135,14 +135,7 @@ REPORT_FIND = Query(
     sa.select(*_ROW, conversations.c.kind, conversations.c.visibility, members.c.role)
     .select_from(reports)
     .join(conversations, sa.and_(conversations.c.id == reports.c.conversation_id, conversations.c.closed_at.is_(None)))
-    .outerjoin(
-        members,
-        sa.and_(
-            members.c.conversation_id == conversations.c.id,
-            members.c.user_id == sa.bindparam("user_id"),
-            members.c.left_at.is_(None),
-        ),
-    )
+    .outerjoin(members, fragments.MEMBER_NOW)
     .where(_OF_ID)
     .with_for_update(key_share=True, of=reports),
     lambda *row: Judged(Report(*row[:-3]), *row[-3:]),
