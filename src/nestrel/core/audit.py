@@ -1,4 +1,4 @@
-"""What the audit knows of: each act of somebody with a role over others, and each that a backend did for somebody."""
+"""The acts that the audit records: what somebody with a role did to others, and what a backend did for somebody."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An entry of the audit in words, for people who read a list of them."""
+"""Words for an entry of the audit, for people who read a list of them."""
 
 from __future__ import annotations
 

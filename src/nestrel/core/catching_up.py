@@ -1,4 +1,4 @@
-"""What of many conversations is read at one time, for whoever was away: a pure plan, over counters alone."""
+"""Which rows of many conversations are read at one time for a client that was away: a pure plan over counters."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Decisions on messages that stand: edit, remove, react; and on receipts. Each moves the state that it is given on, or
-raises the `Problem` that refuses it."""
+"""Decisions on messages that exist (edit, remove, react) and on receipts. Each changes the state that it is given, or
+raises the `Problem` that refuses the command."""
 
 from __future__ import annotations
 

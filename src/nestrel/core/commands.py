@@ -1,4 +1,5 @@
-"""What a caller can ask the write path to do; the text in it has been checked. Every door makes these."""
+"""What a caller can ask the write path to do. Their text has been checked. HTTP routes and socket frames both make
+these."""
 
 from __future__ import annotations
 

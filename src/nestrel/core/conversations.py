@@ -1,4 +1,4 @@
-"""Decisions on conversations: what a new one is, and who may change, close or rule one."""
+"""Decisions on conversations: what a new one is, and who may change it, close it or set its rule."""
 
 from __future__ import annotations
 

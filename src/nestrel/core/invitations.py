@@ -1,4 +1,4 @@
-"""Decisions on invitations: who may make one, to which role, and what becomes of one that is used."""
+"""Decisions on invitations: who may make one, for which role, and when one is used up or expired."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the write path reads under a conversation's lock, and moves on while it decides a batch."""
+"""The state of conversations that the write path reads under their locks, and changes while it decides a batch."""
 
 from __future__ import annotations
 

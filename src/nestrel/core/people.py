@@ -1,4 +1,4 @@
-"""What stands between people and the service, and between each other: suspension, sign-out, blocks."""
+"""What keeps a person out of the service or away from another: suspension, sign-out, blocks."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How much a member may have, and whom they may add. A backend is bound by none of it, but that people are known."""
+"""How much a member may have, and whom they may add. Quotas do not bind a backend, but it may add known people only."""
 
 from __future__ import annotations
 

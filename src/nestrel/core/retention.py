@@ -1,4 +1,4 @@
-"""Retention rules: what a conversation keeps, and how much of it is too much."""
+"""Retention rules: what a conversation keeps, and what expires under a rule."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the process that opens pictures is asked with, and what it answers."""
+"""The messages between the service and the process that opens pictures."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What kind of file something is, by its content: what its sender says of it is not asked."""
+"""The media type of a file, found in its content. What the sender claims is ignored."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What holds bytes under names: each name is a random UUID, is written once, and is never used again."""
+"""Storage of bytes under names. A name is a random UUID. It is written once and never used again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where files lie, from the setting that says so."""
+"""Opens the storage that the setting names."""
 
 from __future__ import annotations
 

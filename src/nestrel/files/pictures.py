@@ -1,4 +1,4 @@
-"""Pictures are opened in a process of its own, one at a time, with an end to everything."""
+"""Pictures are opened in a separate process, one at a time, with limits on time and memory."""
 
 from __future__ import annotations
 

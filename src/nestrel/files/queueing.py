@@ -1,4 +1,4 @@
-"""Turns that people take one after the other, whoever asks for how many."""
+"""A queue with turns for each person, however many things one person asks for."""
 
 from __future__ import annotations
 

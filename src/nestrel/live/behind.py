@@ -1,4 +1,4 @@
-"""How far a follower is behind, and what was read for it before its turn had come."""
+"""How far a follower is behind, and what was read for it in advance."""
 
 from __future__ import annotations
 

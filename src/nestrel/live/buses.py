@@ -1,4 +1,4 @@
-"""Which bus a setting names."""
+"""Makes the bus that a setting names."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""The checkpoints of a process: every few seconds one question for all that is followed here, which finds a lost
-wake-up as well."""
+"""The checkpoints of a process. Every few seconds one question covers all that is followed here; it also finds a wake-
+up that was lost."""
 
 from __future__ import annotations
 

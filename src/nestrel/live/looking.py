@@ -1,5 +1,5 @@
-"""What people are looking at now, as their clients say it: of that they need no notice. It lasts for a minute, and is
-known to every process over the bus; what is lost on the way costs a notice that was not needed, and keeps none back."""
+"""Which conversations people look at now, as their clients say: they need no notice of those. It lasts a minute and is
+sent over the bus to every process. If it is lost, a person gets a notice that they did not need."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is counted of what is followed, for Prometheus; the rest is in `nestrel.service.metrics`."""
+"""Prometheus metrics about following; all others are in `nestrel.service.metrics`."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What moved lately, in the memory of a process: it answers who asks what has moved since a snapshot, so that neither
-a checkpoint nor a return that finds little looks at every conversation."""
+"""Recent moves of conversations, in the memory of a process. It answers what has moved since a snapshot, so that a
+checkpoint, or a return that finds little, does not look at every conversation."""
 
 from __future__ import annotations
 

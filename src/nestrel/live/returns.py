@@ -1,5 +1,5 @@
-"""What somebody finds who follows all of their conversations, from a cursor or from now on. Many who come at once,
-as when a process has ended, share the questions to the store."""
+"""What a member finds who follows all of their conversations, from a cursor or from now on. When many come at once, as
+after the end of a process, they share the questions to the store."""
 
 from __future__ import annotations
 

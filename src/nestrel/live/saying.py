@@ -1,5 +1,5 @@
-"""What is said to other processes now, or never: it goes over the bus, a few together. What cannot be told in time is
-dropped: it would be of no use later."""
+"""Sends short-lived words to other processes over the bus, several together. What cannot be sent in time is dropped, as
+it would be of no use later."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Questions of many callers as one."""
+"""Turns the questions of many callers into one question."""
 
 from __future__ import annotations
 

@@ -1,7 +1,5 @@
-"""Signals: what is said to those who follow a conversation now, and kept nowhere. Who is writing, for one.
-
-They go to followers of this process at once, and to those of others over the bus.
-"""
+"""Signals, such as who is writing: they are sent to those who follow a conversation now, and are never stored.
+Followers of this process get them at once, those of other processes over the bus."""
 
 from __future__ import annotations
 

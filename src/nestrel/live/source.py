@@ -1,4 +1,5 @@
-"""What the live path reads: a seam, so that hub and followers run as well on anything that keeps the store's word."""
+"""What the live path reads. It is a seam: hub and followers also run on anything else that gives the store's
+guarantees."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Waiting for an event, but not for ever; and for work until it is done."""
+"""Waits for an event or for the end of some work, with a limit in time."""
 
 from __future__ import annotations
 

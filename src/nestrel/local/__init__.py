@@ -1,1 +1,1 @@
-"""What nestrel runs on this machine for itself, where it is told of no server: development, the demo, the tests."""
+"""Servers that nestrel starts on this machine when no other is set: for development, the demo and the tests."""

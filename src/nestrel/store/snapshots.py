@@ -1,4 +1,4 @@
-"""Where the whole database stands: the snapshot that an all cursor holds."""
+"""Snapshots of the database: the position in an all cursor."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What an error of the driver's means to the rest of the service: which trouble the store is in, if it is in any."""
+"""What an error of the driver means for the service: the trouble that the store is in, if it is in one."""
 
 from __future__ import annotations
 

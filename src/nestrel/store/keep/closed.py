@@ -1,4 +1,4 @@
-"""Erase what closed conversations held, in bounded steps, by as many processes as like."""
+"""Erases what closed conversations held, in bounded steps. Any number of processes may do this at once."""
 
 from __future__ import annotations
 

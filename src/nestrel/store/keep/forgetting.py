@@ -1,5 +1,5 @@
-"""What is left of a person elsewhere than in their messages goes when they are erased; and what is kept for a time goes
-when that is over."""
+"""Erases what is stored about a person outside of their messages, and what is kept for a limited time once that is
+over."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The journal is short: what is older than a client's usual absence goes."""
+"""Trims the journal: what is older than the usual absence of a client goes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""All that somebody wrote and all that is kept about them, as of one moment, for them to have (GDPR, 15 and 20)."""
+"""Everything that a person wrote and everything stored about them, as of one moment, for them to download (GDPR,
+articles 15 and 20)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a rule would take away, counted by day, before it does."""
+"""What a rule would take away, counted by day, before it is set."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The rules of conversations and of the service: read, set, and brought to bear as time goes by."""
+"""The rules of conversations, of kinds and of the service: read, set, and applied as time passes."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""What is asked of the store: pages, changes, resyncs, lists. Nothing here changes anything."""
+"""Reads: pages, changes, resyncs and lists. Nothing here changes anything."""

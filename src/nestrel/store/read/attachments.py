@@ -1,4 +1,4 @@
-"""Which attachment may be read by whom: whoever reads a message that bears it."""
+"""Who may read an attachment: everybody who may read a message that has it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What conversations are called, looked up once for a page."""
+"""Titles and names of conversations, read once for a page."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What somebody who stands at a position is to be given, in one conversation or in several, through the one reader
-(`together`)."""
+"""What a client at a position must be given, in one conversation or in several. All of it is read by the one reader of
+change sets (`together`)."""
 
 from __future__ import annotations
 

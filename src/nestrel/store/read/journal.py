@@ -1,4 +1,4 @@
-"""What moved lately, in the whole store: the newest part of the journal."""
+"""Recent moves in the whole store: the newest part of the journal."""
 
 from __future__ import annotations
 

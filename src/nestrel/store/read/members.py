@@ -1,4 +1,4 @@
-"""Members: listed, shown, and those who are no more."""
+"""Members: lists of them, one of them, and former members."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What is to be noticed: messages that are new since a snapshot, and who is told of them as everything stands now."""
+"""What notices are due: messages that are new since a snapshot, and the people who are told of each under the present
+rules."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The directory: whom someone may find, by the words of their names."""
+"""The directory: the people whom somebody may find, by the words of their names."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What one person has said in all the conversations that somebody may read, by time: each conversation's own order is
-an order by time, and they are merged."""
+"""The messages of one person in all conversations that a reader may read, in the order of time. The order in a
+conversation is an order in time, so the conversations are merged."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where conversations stood when a snapshot was taken."""
+"""The counters of conversations at the moment of a snapshot."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""What is asked before people come into conversations: whether they may be added, and whether there is room. Counted
-in the transaction that makes use of it."""
+"""Checks before people are added to conversations: whether they may be added, and whether there is room. They are
+counted in the transaction that adds them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a batch that was written answers, and what it brings to those who follow: each object made once."""
+"""What a written batch answers, and what it sends to followers. Each object is made once."""
 
 from __future__ import annotations
 

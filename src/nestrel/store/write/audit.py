@@ -1,4 +1,4 @@
-"""What is written down of an act, in the transaction that does it."""
+"""Writes the audit entry of an act in the transaction of the act."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Default conversations: whoever is seen for the first time is a member from then on, and who was there before is
-joined in the background. Who leaves stays away, for their row is there."""
+"""Default conversations. A new person is a member from the start; people who were there before are joined in the
+background. Somebody who has left stays away, because their row remains."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The words by which people and conversations are found, kept with what they are called."""
+"""Keeps the words by which people and conversations are found equal to their names."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Identities that were erased: nobody is let in under one, and nobody brings one back. They are known by a digest."""
+"""Identities that were erased. Nobody can sign in under one or bring one back. They are known by a digest."""
 
 from __future__ import annotations
 

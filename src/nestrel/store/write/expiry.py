@@ -1,4 +1,4 @@
-"""What a rule takes: from how much is over a limit to the new floor, with what goes below it."""
+"""What a rule takes away: from the excess over a limit to the new floor, and the rows below it."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Who holds which display name, where names are one person's alone. Decided under a lock on the key, so that of two who
-want one at the same moment one gets it."""
+"""Who holds which display name, where a name belongs to one person. It is decided under a lock on the key, so that one
+of two who want a name at the same moment gets it."""
 
 from __future__ import annotations
 

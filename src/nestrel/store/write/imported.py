@@ -1,4 +1,4 @@
-"""What is known of posts that are imported: many at once, of few authors, and nearly all of them new."""
+"""Facts about posts that are imported: many at once, from few authors, and almost all of them new."""
 
 from __future__ import annotations
 

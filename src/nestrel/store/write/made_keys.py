@@ -1,4 +1,4 @@
-"""The idempotency keys by which conversations were made: for a day a repeat finds what its first request made."""
+"""Idempotency keys with which conversations were made. For a day a repeat finds what the first request made."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who is named in messages: whether they are members, and the rows by which their mentions are counted."""
+"""Mentions: whether the people named are members, and the rows by which mentions are counted."""
 
 from __future__ import annotations
 

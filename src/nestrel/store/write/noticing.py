@@ -1,4 +1,4 @@
-"""What a member wants to be told of in a conversation: theirs alone to say and to see."""
+"""What a member wants to be told of in a conversation. Only they may set it and see it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Whether posts have been made already: asked where a repeat is answered although a new one would be refused."""
+"""Whether posts were made before. This is asked where a new post would be refused, and a repeat must still get its
+first answer."""
 
 from __future__ import annotations
 

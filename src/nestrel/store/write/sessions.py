@@ -1,4 +1,4 @@
-"""Browser sessions are sealed, and kept nowhere; only those that were ended before their time are."""
+"""A browser's session is sealed and not stored. Only sessions that were ended before their time are."""
 
 from __future__ import annotations
 

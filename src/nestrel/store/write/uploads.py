@@ -1,5 +1,6 @@
-"""An upload's rows. An object is there, doomed, before its first byte is written; with the last one it becomes an
-attachment's, and is doomed no more. A process that is killed in between leaves what the collector finds."""
+"""The rows of an upload. An object's row is marked to be collected before its first byte is written; with the last byte
+the object belongs to an attachment, and the mark goes. If a process is killed in between, the collector finds the
+rest."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Adding what a process has counted to what is kept of usage."""
+"""Adds what a process has counted to the stored usage."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The group commit: commands that wait while a transaction runs go together into the next one."""
+"""Group commit: commands that wait while a transaction runs go together into the next one."""
 
 from __future__ import annotations
 
