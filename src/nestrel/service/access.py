@@ -1,4 +1,4 @@
-"""The actions that routes and frames are made for; a door without one does not open."""
+"""The actions that routes and frames perform. A route or frame without one is refused at start."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A change set is written once for everyone; its cursors are put in front for each reader."""
+"""A change set is written once for all of its readers; the cursors of each reader are put in front."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Who is suspended or signed out, as every process knows it: at a first sight from the store, and from then on by
-asking every two seconds of whom something has changed."""
+"""Who is suspended or signed out, as every process knows it: read from the store when a person is first seen, and then
+asked every two seconds for what has changed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a process may take of memory for what comes and goes, and who has how much of it."""
+"""The memory that a process may use for what comes and goes, and how much of it each person has."""
 
 from __future__ import annotations
 

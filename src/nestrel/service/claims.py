@@ -1,4 +1,4 @@
-"""What a token says of its person's name and picture, and what becomes of it (`NESTREL_PROFILES`)."""
+"""What the claims of a token do to a person's name and picture (`NESTREL_PROFILES`)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The collector of one process: every few seconds, what no message bears any more."""
+"""The collector of one process: every few seconds it takes away files that no message has any more."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a request or a frame to a command of the write path: whose it is, and what it asks for."""
+"""Makes a command of the write path from a request or a frame: who it is from, and what it asks for."""
 
 from __future__ import annotations
 

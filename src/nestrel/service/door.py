@@ -1,4 +1,4 @@
-"""The way in for WebSockets."""
+"""Lets WebSockets in."""
 
 from __future__ import annotations
 

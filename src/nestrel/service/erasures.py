@@ -1,4 +1,4 @@
-"""Carries out erasures: in steps, in the background, by whichever process comes first."""
+"""Carries out erasures in the background, in steps; any process may take one."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The exports that run in one process: few, as each holds a database connection; and none for whoever does not read."""
+"""The exports that run in one process: few, as each holds a database connection. One whose reader does not read is
+ended."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What client frames of the WebSocket may hold."""
+"""The models of a client's WebSocket frames."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who does what a consumer of the journal is there for, by its name."""
+"""Which handler works for a consumer of the journal, by the name of the consumer."""
 
 from __future__ import annotations
 

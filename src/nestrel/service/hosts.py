@@ -1,4 +1,5 @@
-"""Which names the service answers to, whose pages may connect, and whose word on a caller's address is believed."""
+"""The host names that the service answers to, the origins whose pages may connect, and the proxies that are trusted
+with a caller's address."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A line of an import as a post. Written out, and not a model: an import is as fast as this is."""
+"""Makes a post from a line of an import. It is written out and uses no model, as it decides how fast an import is."""
 
 from __future__ import annotations
 

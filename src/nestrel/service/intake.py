@@ -1,5 +1,5 @@
-"""What a route takes in, and what it is counted as: said by the route itself. Ids in paths may end anyhow, so nothing
-is told by how a path ends."""
+"""How much a route reads, and which rate it counts for. The route itself says so: an id may end in anything, so the end
+of a path says nothing."""
 
 from __future__ import annotations
 

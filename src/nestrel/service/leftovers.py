@@ -1,4 +1,4 @@
-"""What was begun and is not done: a process that was killed has left it, or it takes many steps."""
+"""Finishes what was begun and is not done: work that takes many steps, or that a killed process has left."""
 
 from __future__ import annotations
 

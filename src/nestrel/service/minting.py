@@ -1,4 +1,4 @@
-"""Making tokens, for development and scripts: needs none of what the service is made of."""
+"""Makes tokens for development and scripts. It needs nothing else of the service."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What requests and frames may hold."""
+"""The models of requests and frames."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The OpenAPI document. Run as a module it prints it without a database: the console's types are made from it."""
+"""The OpenAPI document, completed with examples, problems and the names of operations."""
 
 from __future__ import annotations
 

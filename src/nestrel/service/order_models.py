@@ -1,4 +1,4 @@
-"""What requests about keeping order, and about what is used and was done, may hold."""
+"""The models of requests about keeping order, usage and the audit."""
 
 from __future__ import annotations
 

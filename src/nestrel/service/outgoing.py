@@ -1,4 +1,4 @@
-"""What all connections of a process together hold of frames that are on their way to slow readers."""
+"""The bytes of frames that all connections of a process hold for slow readers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The way out of one WebSocket: frames that wait together go out together."""
+"""The outgoing side of one WebSocket: frames that wait together are sent together."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Questions with more pages than one: the cursor of the next page stands for the whole question, however long it is."""
+"""Questions with several pages: the cursor of the next page stands for the whole question, however long it is."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rates in one process: who does too much is told to slow down, and hardly anyone else waits for that to be known."""
+"""Rates in one process. Who does too much is told to slow down; almost nobody else waits for the count."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a process tells the others of itself every few seconds: what was used through it, and who is connected to it."""
+"""What a process stores about itself every few seconds: what was used through it, and who is connected to it."""
 
 from __future__ import annotations
 

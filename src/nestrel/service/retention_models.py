@@ -1,4 +1,4 @@
-"""What requests about retention may hold."""
+"""The models of requests about retention."""
 
 from __future__ import annotations
 

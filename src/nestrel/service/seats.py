@@ -1,4 +1,5 @@
-"""Who is connected to a process: one member cannot take the room of all, and all not more than there is memory for."""
+"""The connections of a process by person: one member cannot take the room of all, and all together take no more than
+there is memory for."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""How many a process lets in: what it cannot take it turns away before it has cost anything, to come again later."""
+"""How many connections a process lets in each second. What it cannot take is refused early and told when to come
+again."""
 
 from __future__ import annotations
 

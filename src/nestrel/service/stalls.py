@@ -1,4 +1,4 @@
-"""Connections whose other side reads nothing."""
+"""Ends connections whose other side reads nothing."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a process does until its database serves: it says once what is missing, and waits for that."""
+"""What a process does until its database serves: it says once what is missing, and waits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The ways of one process to its database: the primary, a pooler in front of it, standbys beside it."""
+"""The connections of one process to its database: the primary, a pooler in front of it, standbys beside it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Files as answers: whole or in part, and with what keeps a browser from taking them for anything else."""
+"""Files as answers, whole or in part, with the headers that keep a browser from taking them for anything else."""
 
 from __future__ import annotations
 

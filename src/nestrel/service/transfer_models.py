@@ -1,4 +1,4 @@
-"""What exports are asked for with, and what a line of an import holds."""
+"""The models of requests for exports, and of a line of an import."""
 
 from __future__ import annotations
 

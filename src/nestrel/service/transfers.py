@@ -1,5 +1,5 @@
-"""Files that come and go in one process: a share for each person and each link, and when all places are taken, whoever
-moves slowest makes room."""
+"""Uploads and downloads under way in one process: a share for each person and each link. When all places are taken, the
+slowest transfer is ended."""
 
 from __future__ import annotations
 

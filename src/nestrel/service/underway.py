@@ -1,5 +1,5 @@
-"""HTTP requests that are under way, each with whose it is: one whose body is still to come, or whose answer is long,
-ends with its caller's right to be here."""
+"""HTTP requests under way, by person. A request whose body is still coming, or whose answer is long, ends when its
+caller is suspended or signed out."""
 
 from __future__ import annotations
 

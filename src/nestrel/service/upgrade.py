@@ -1,4 +1,4 @@
-"""Who gets a WebSocket at all, and whose it is by its headers."""
+"""Which requests become a WebSocket, and who they are from by their headers."""
 
 from __future__ import annotations
 

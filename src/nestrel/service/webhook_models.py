@@ -1,4 +1,4 @@
-"""What requests about webhooks may hold."""
+"""The models of requests about webhooks."""
 
 from __future__ import annotations
 
