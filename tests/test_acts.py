@@ -20,8 +20,8 @@ from nestrel.service.waiting_posts import WaitingPosts
 from nestrel.store import roles
 from nestrel.store.database import Database
 from nestrel.store.write import conversations
+from tests.left import application, plain, posted, refused
 from tests.support import Person, Served, once, unique
-from tests.test_transaction import application, plain, posted, refused
 
 __all__ = ["application"]  # the fixture
 

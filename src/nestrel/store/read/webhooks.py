@@ -30,12 +30,13 @@ ROW = [
 
 def webhook(
     id_: UUID, url: str, type_: str, conversation_id: UUID | None, state: str, secret: bytes, old_secret: bytes | None,
-    old_secret_until: datetime, attempt: int, failing_since: datetime | None, next_at: datetime | None,
+    old_secret_until: datetime | None, attempt: int, failing_since: datetime | None, next_at: datetime | None,
     replay_from: datetime | None, replay_after: UUID, replay_seq: int, created_by: str, created_at: datetime,
     begun: str | None,
 ) -> Webhook:  # fmt: skip
     """A webhook from the columns of `ROW`."""
-    old = (old_secret,) if old_secret is not None and old_secret_until > datetime.now(UTC) else ()
+    signs_too = old_secret_until is not None and old_secret_until > datetime.now(UTC)
+    old = (old_secret,) if old_secret is not None and signs_too else ()
     replay = Replay(replay_from, replay_after, replay_seq) if replay_from is not None else None
     return Webhook(
         id_, url, type_, conversation_id, State(state), (secret, *old), Failing(attempt, failing_since, next_at),
